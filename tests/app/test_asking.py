@@ -8,7 +8,7 @@ from PySide6.QtCore import QTimer
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QDialogButtonBox
 
-from kestrav.app.dialogs.asking import RequestDialog, ask_request
+from kestrav.app.dialogs.asking import PlanDialog, RequestDialog, ask_request
 from kestrav.core.document.fields import option, quantity, switch
 from kestrav.core.errors import BadInput
 
@@ -112,3 +112,17 @@ def test_named_fields_begin_as_they_were_accepted_the_last_time(dressed):
     assert answer(300.0, accept=False) is None
     answer(400.0, accept=True)
     assert seen == [(1000.0, "there", False, 0), (200.0, "back", True, 0), (200.0, "back", True, 0)]
+
+
+def test_what_is_typed_last_leaves_no_preview_behind(dressed, qtbot):
+    shown = []
+    dialog = PlanDialog(None, "Trip", Trip(), shown.append, lambda p, _: p, lambda request: [f"{request.length:g}"])
+    qtbot.addWidget(dialog)
+    dialog.show()
+    typed(dialog, "Length", "700")
+    ok(dialog).click()
+    assert dialog.request.length == 700.0 and shown[-1] is not None
+    # as whoever asked does, who makes it then
+    shown.append(None)
+    qtbot.wait(50)
+    assert shown[-1] is None

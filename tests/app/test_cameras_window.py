@@ -493,6 +493,10 @@ def test_the_lens_is_opened_and_focused_in_the_card(looking):
     assert [(key.time, key.distance) for key in camera().focus.keys] == [(0.0, 900.0), (1.0, 900.0)]
     hand.type_in("Focus key 1 time", "1.5 s")
     assert [key.time for key in camera().focus.keys] == [1.0, 1.5]
+    # of two at one time the one that is changed stays
+    hand.type_in("Focus key 1 distance", "700 mm")
+    hand.type_in("Focus key 1 time", "1.5 s")
+    assert [(key.time, key.distance) for key in camera().focus.keys] == [(1.5, 700.0)]
     hand.choose("Focus", "point")
     hand.type_in("Focus at x", "120")
     assert camera().focus.point[0] == 120.0 and not camera().focus.keys

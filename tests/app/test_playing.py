@@ -180,3 +180,32 @@ def test_a_picture_is_packed_and_unpacked():
     made = np.stack(np.broadcast_arrays(shades[:, None], shades[None, :], np.uint8(90)), axis=2)
     made = np.ascontiguousarray(np.repeat(np.repeat(made, 3, 0), 2, 1)[:, :125])
     assert np.abs(preview.unpacked(preview.packed(made)).astype(int) - made).mean() < 3
+
+
+def test_a_small_lens_is_drawn_coarsely_while_it_plays_and_whole_when_it_stops(hall, monkeypatch):
+    stage = hall.stage
+    monkeypatch.setattr(stage.play.preview, "show", lambda frame: False)
+    batches = stage.scene.batches
+
+    def coarse():
+        return [batch.final.GetMapper() is batch._coarse[batch.final] for batch in batches]
+
+    assert stage.lens_rect.width() <= 420 and not any(coarse())
+    whole = [batch.stage.GetMapper() for batch in batches]
+    stage.play.set_playing(True)
+    for frame in (5, 6):
+        hall.session.set_time(frame / hall.session.project.settings.fps)
+        stage.draw()
+    assert all(coarse())
+    # the stage itself stays as it is
+    assert [batch.stage.GetMapper() for batch in batches] == whole
+    stage.play.set_playing(False)
+    stage.draw()
+    assert not any(coarse())
+    # edges need all of it
+    shot = hall.session.project.shots[0]
+    hall.session.edit("Style", lambda p: edits.update(p, shot.id, look="technical"))
+    stage.play.set_playing(True)
+    hall.session.set_time(0.4)
+    stage.draw()
+    assert not any(batch.final.GetMapper() is batch._coarse[batch.final] for batch in stage.scene.batches)

@@ -2,13 +2,14 @@
 
 import numpy as np
 import pytest
-from test_tracing import above, body, grey, plate
+from test_tracing import above, body, grey, plate, traced, tracer
 
 from kestrav.render.tracing.description import Lamp, Surface
 from kestrav.render.tracing.emitters import SurfaceSample, sampling_weights
 from kestrav.render.tracing.server import _at_once, _spread_evenly
 
 LEAST = 0.1
+__all__ = ["tracer"]  # a fixture
 
 
 def weights(moment, environment, bodies=None):
@@ -66,3 +67,15 @@ def test_fewer_samples_are_taken_together_of_a_large_picture():
     assert _at_once(32, 1, 3840 * 2160) == 1
     assert _at_once(32, 8, 640 * 360) == 4
     assert _at_once(2, 1, 100) == 1
+
+
+def test_where_nothing_is_the_surroundings_are_all_there_is_to_look_at():
+    told = sampling_weights(SurfaceSample([]), np.ones((16, 32, 3), np.float32), above(lamps=[point(3.0, 8.0)]))
+    assert told[0] > 1.0 and told[1] == pytest.approx(LEAST)
+    sliver = body((np.zeros((3, 3), np.float32), np.array([[0, 1, 2]], np.uint32)), Surface(grey(0.5)))
+    assert np.isfinite(weights(above(lamps=[point(3.0, 8.0)]), 1.0, [sliver])).all()
+
+
+def test_an_empty_scene_is_traced(tracer):
+    found = traced(tracer, [], above(), 1.0, samples=4, side=16)
+    assert found.cover.max() == 0.0

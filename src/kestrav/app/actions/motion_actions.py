@@ -317,7 +317,7 @@ class MotionActions(Actions):
         """Ask for a length of time, and stretch to it."""
         ids = self._ids()
         now = span(self.session.project)
-        request = ask_request(self.prompts.over, "Fit into", FitRequest(now), text=_count(ids))
+        request = ask_request(self.prompts.over, "Fit in time", FitRequest(now), text=_count(ids))
         if request is not None:
             self.session.edit("Fit", lambda p: timing.fitted(p, ids, request.duration))
 

@@ -315,7 +315,7 @@ class CameraRows(Rows):
                 f"{name_of(project, fade.thing)[:18]} shown",
                 100 * fade.opacity,
                 "%",
-                partial(lambda k, v: self._fade(camera, k, v), i),
+                partial(self._fade, camera, i),
                 f"Faint to this camera from {fade.start:.2f} to {fade.end:.2f} s",
                 0,
                 5,

@@ -81,7 +81,7 @@ class ChecksRows(Rows):
             form.buttons(
                 (
                     "Require clearance",
-                    partial(lambda a, b: self._set_contact("Require clearance", a, b, intended=False), a, b),
+                    partial(self._set_contact, "Require clearance", a, b, intended=False),
                     f"Check {names} like all others from the start, with no contact allowed",
                 )
             )
@@ -94,7 +94,7 @@ class ChecksRows(Rows):
             form.buttons(
                 (
                     f"Allow contact: {name_of(project, kept.a)} on {name_of(project, kept.b)}",
-                    partial(lambda c: self._set_contact("Allow contact", c.a, c.b, intended=True), kept),
+                    partial(self._set_contact, "Allow contact", kept.a, kept.b, intended=True),
                     "Allow contact of these parts, with no more interference than at rest",
                 )
             )
@@ -127,12 +127,12 @@ class ChecksRows(Rows):
             form.buttons(
                 (
                     "Go there",
-                    partial(lambda t: known.go_to(t), touch),
+                    partial(known.go_to, touch),
                     "Move the playhead and the view to this contact",
                 ),
                 (
                     "Use as trigger …",
-                    partial(lambda t: known.start_by(t), touch),
+                    partial(known.start_by, touch),
                     "Start a run, pose track, attachment or rotation at this contact",
                 ),
             )

@@ -177,7 +177,7 @@ class ColourwayRows(Rows):
                 qualified_name(project, entry.part),
                 finish_options(project),
                 entry.finish,
-                partial(lambda e, v: self._give(way, e, v), entry),
+                partial(self._give, way, entry),
                 "Finish of this part in this colourway",
             )
         tops = [p for p in project.parts if p.id not in {e.part for e in way.finishes}]

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+from functools import partial
 from typing import Any
 
 import msgspec
 import numpy as np
 
-from kestrav.app.cards.rows import Rows
+from kestrav.app.cards.rows import Rows, replacing
 from kestrav.core.camera.focusing import aperture_diameter, circle_of, focus_distances, keyed_focus, sharp_span
 from kestrav.core.camera.subject import subject_id
 from kestrav.core.camera.views import Views
@@ -61,9 +62,14 @@ class FocusRows(Rows):
             self._fields(focus, "part", change=put, options=parts)
         elif focus.point is not None and not focus.keys:
             self._fields(focus, "point", change=put)
-        self._each(
-            focus.keys, "Focus key", "time", "distance", change=lambda keys: change(keyed_focus(keys[:-1], keys[-1]))
-        )
+
+        def take(k: int, keys: tuple[FocusKey, ...]) -> None:
+            # of two keys at one time the one that was changed stays
+            change(keyed_focus((*keys[:k], *keys[k + 1 :]), keys[k]))
+
+        for k, key in enumerate(focus.keys):
+            put_key = replacing(focus.keys, k, partial(take, k))
+            self._fields(key, "time", "distance", change=put_key, prefix=f"Focus key {k + 1}")
         if focus.keys:
             form.buttons(
                 ("Add focus key here", lambda: change(keyed_focus(focus.keys, now)), "Add a focus key at the playhead")

@@ -250,7 +250,7 @@ class RodRows(TurningRows):
             form.buttons(
                 (
                     f"Without {get(project, coupled.part).name}",
-                    partial(lambda c: self._let_go(rod, c), coupled),
+                    partial(self._let_go, rod, coupled),
                     "Uncouple this part from the rod",
                 )
             )

@@ -55,5 +55,5 @@ class AnalysisRows(Rows):
         form.worked(*lines)
         shown = self.card.path_marks
         for key, label, text, tip in SHOWN:
-            form.check(label, text, shown.get(key), partial(lambda k, v: shown.set(k, v), key), tip)
+            form.check(label, text, shown.get(key), partial(shown.set, key), tip)
         form.note("The lanes “Height” and “Bend radius” of the chart show both by distance (“lanes” above the chart).")

@@ -40,6 +40,8 @@ class RequestDialog(QDialog):
         self.setWindowTitle(title)
         self._remembered = tuple(remember.split())
         self.request = _as_before(title, request, self._remembered)
+        self._soon = QTimer(self, singleShot=True, interval=0)
+        self._soon.timeout.connect(self._fill)
         self.column = QVBoxLayout(self)
         self.column.setContentsMargins(16, 14, 16, 14)
         self.column.setSpacing(8)
@@ -81,7 +83,12 @@ class RequestDialog(QDialog):
     def set(self, **fields: Any) -> None:
         """Change some fields of the request."""
         self.request = msgspec.structs.replace(self.request, **fields)
-        QTimer.singleShot(0, self, self._fill)
+        self._soon.start()
+
+    def done(self, result: int) -> None:
+        """Closed: nothing is shown of it any more."""
+        self._soon.stop()
+        super().done(result)
 
     def accept(self) -> None:
         """Take what is still being typed along; a request that cannot be met is not accepted."""
@@ -177,9 +184,9 @@ class PlanDialog(PreviewedDialog):
         request: msgspec.Struct = self.request
         for name in infos(type(request)):
             if name != "part":
-                form.fields(self.request, name, change=self.set)
+                form.fields(request, name, change=self.set)
             elif len(self._parts) > 1:
-                form.fields(self.request, name, change=self.set, options=self._parts)
+                form.fields(request, name, change=self.set, options=self._parts)
 
     def summary(self) -> list[str]:
         """What follows from them."""

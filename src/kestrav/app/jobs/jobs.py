@@ -344,7 +344,7 @@ class _CheckServer:
                     continue
                 key, project, _ = self.waiting
                 self.waiting, self.enough = None, False
-                result = check(project, self.meshes, partial(lambda key, share: self.between(key, share), key))
+                result = check(project, self.meshes, partial(self.between, key))
                 self.connection.send(("result", key, result))
                 self.live.checked(project, self.meshes)
                 # shown only for what stays the newest for a while; an edit meanwhile stops it

@@ -398,8 +398,8 @@ class DrawTool(StageTool):
         made: list[str] = []
 
         def draw(project: Project) -> Project:
-            request = named(draws)
-            first = f"Path {len(project.paths) + 1}" if request == "Path" else request
+            name = named(draws)
+            first = f"Path {len(project.paths) + 1}" if name == "Path" else name
             path = Path(new_id(project, Path), new_name(project, Path, first), shape)
             made[:] = [path.id]
             project = edits.add(project, path)

@@ -386,5 +386,5 @@ def keep(project: Project, measure: Measure, features: Sequence[Feature], name: 
     """The project with a measurement kept as a note; it is the last one."""
     from kestrav.core.document.edits import add
 
-    request = name or {"round": "Radius", "length": "Length", "faces": "Face distance"}.get(measure, "Distance")
-    return add(project, Note(new_id(project, Note), new_name(project, Note, request), measure, tuple(features)))
+    called = name or {"round": "Radius", "length": "Length", "faces": "Face distance"}.get(measure, "Distance")
+    return add(project, Note(new_id(project, Note), new_name(project, Note, called), measure, tuple(features)))

@@ -394,9 +394,9 @@ def _columns(forward: Array, left: Array) -> Array:
 
 def _across(tangent: Array) -> Array:
     """A unit vector across a tangent, as near the world's Y as can be."""
-    request = np.array([0.0, 1.0, 0.0]) if abs(tangent[1]) < 0.9 else np.array([-1.0, 0.0, 0.0])
-    request = request - np.dot(request, tangent) * tangent
-    across: Array = request / np.linalg.norm(request)
+    side = np.array([0.0, 1.0, 0.0]) if abs(tangent[1]) < 0.9 else np.array([-1.0, 0.0, 0.0])
+    side = side - np.dot(side, tangent) * tangent
+    across: Array = side / np.linalg.norm(side)
     return across
 
 

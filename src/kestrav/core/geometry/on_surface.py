@@ -167,8 +167,8 @@ def _shortest(shape: Mesh, ends: Array, normals: Array) -> tuple[Array, Array]:
                 inner = np.arange(first, len(line) - 1, 2)
                 if not len(inner):
                     continue
-                request = 0.5 * (line[inner - 1] + line[inner + 1])
-                line[inner], facing[inner], met = brought_onto(shape, request, facing[inner])
+                middle = 0.5 * (line[inner - 1] + line[inner + 1])
+                line[inner], facing[inner], met = brought_onto(shape, middle, facing[inner])
                 if not met.all():
                     raise ValueError("the surface cannot be followed between two of the points; put one between them")
     return line[1:], facing[1:]

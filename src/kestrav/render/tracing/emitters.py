@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 import numpy as np
+import trimesh
 from numpy.typing import NDArray
 
 from kestrav.core.light.environments import solid_angles
@@ -20,17 +21,16 @@ class SurfaceSample:
     """Places spread evenly over the surfaces of bodies, in metres, which move with their groups."""
 
     def __init__(self, bodies: Sequence[Body]) -> None:
-        corners = [body.points[body.triangles].astype(float) for body in bodies]
-        sizes = [0.5 * np.linalg.norm(np.cross(c[:, 1] - c[:, 0], c[:, 2] - c[:, 0]), axis=1) for c in corners]
-        groups = np.concatenate([np.full(len(c), body.group) for c, body in zip(corners, bodies, strict=True)])
-        every, size = np.concatenate(corners), np.concatenate(sizes)
-        random = np.random.default_rng(0)
-        chosen = random.choice(len(every), _PLACES, p=size / size.sum()) if size.sum() > 0 else np.zeros(0, int)
-        self.groups, flat = groups[chosen], every[chosen]
-        shares = random.dirichlet((1.0, 1.0, 1.0), len(chosen))
-        self.places = (shares[:, :, None] * flat).sum(axis=1)
-        normals = np.cross(flat[:, 1] - flat[:, 0], flat[:, 2] - flat[:, 0])
-        self.normals = normals / np.maximum(np.linalg.norm(normals, axis=1, keepdims=True), 1e-30)
+        counts = [len(body.triangles) for body in bodies]
+        starts = np.cumsum([0, *(len(body.points) for body in bodies)])
+        faces = [body.triangles + start for body, start in zip(bodies, starts, strict=False)]
+        self.places, self.normals, self.groups = np.empty((0, 3)), np.empty((0, 3)), np.empty(0, int)
+        if not sum(counts):
+            return
+        whole = trimesh.Trimesh(np.concatenate([body.points for body in bodies]), np.concatenate(faces), process=False)
+        self.places, chosen = trimesh.sample.sample_surface(whole, _PLACES, seed=0)[:2]
+        self.normals = whole.face_normals[chosen]
+        self.groups = np.repeat([body.group for body in bodies], counts)[chosen]
 
     def at(self, moment: Moment) -> tuple[Array, Array]:
         """Places (n, 3) and normals (n, 3) at a moment."""

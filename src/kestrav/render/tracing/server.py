@@ -441,7 +441,7 @@ class Tracer:
             self._bare = Tracer(replace(self.described, bodies=left), slow=self.variant == SLOW)
         other = self._bare
         other._region = wanted.region
-        each = max(1, round(_EDGES / len(wanted.moments)))
+        each = _spread_evenly(max(1, round(_EDGES / len(wanted.moments))))
         total: Any = 0.0
         for k, moment in enumerate(wanted.moments):
             other._arrange(moment)
