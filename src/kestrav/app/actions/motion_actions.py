@@ -111,7 +111,7 @@ class MotionActions(Actions):
                 "Add a hold of one second at the playhead; the run takes longer accordingly",
             ),
             ("Stretch …", self.stretch, (), "Stretch the selection, or everything, in time"),
-            ("Fit into …", self.fit, (), "Stretch the selection, or everything, to a duration"),
+            ("Fit in time …", self.fit, (), "Stretch the selection, or everything, to a duration"),
             ("Move by …", self.move, (), "Move the selection, or everything, later in time; negative is earlier"),
             ("Reverse in time", self.reverse, (), "Reverse the selection, or everything, in time"),
         ]
