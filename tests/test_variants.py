@@ -8,7 +8,7 @@ import signal
 import msgspec
 import pytest
 import trimesh
-from distributed import LocalCluster
+from clusters import cluster_here
 from shapes import box_mesh, make_project, straight
 
 from kestrav import variants
@@ -72,7 +72,7 @@ def test_values_parts_and_colourways_are_changed_and_told_in_one_table(room):
 def test_the_workers_of_a_cluster_make_the_same_of_them(room):
     text = "name,Run.duration,part Cube\nas it is,,\nsmall,2,small.stl\nbroken,,missing.stl\n"
     here = ran(room, text, Wanted(at=0.5, size="64x48"))
-    with LocalCluster(n_workers=1, threads_per_worker=1, processes=True, dashboard_address=":0") as local:
+    with cluster_here(n_workers=1) as local:
         there = run_variants(
             room / "project.kestrav",
             read_variants(room / "variants.csv"),

@@ -2,9 +2,14 @@
 
 from __future__ import annotations
 
+import asyncio
+import os
+import threading
 from collections.abc import Callable, Iterator, Mapping, Sequence
+from concurrent.futures import Future
 from contextlib import contextmanager
 from dataclasses import dataclass
+from functools import cache
 from pathlib import Path
 from typing import Any
 
@@ -14,7 +19,7 @@ from kestrav.core.geometry.meshes import Mesh
 from kestrav.render.formats import Bits
 from kestrav.render.frames import Frame, FrameStore, Maker, packed
 
-_ANSWERS = 10.0  # s within which a cluster must answer
+_ANSWERS = 30.0  # s within which a cluster must answer
 _TOGETHER = 4  # frames that a worker is given at a time: few, so that little is lost with it
 _RETRIES = 3
 
@@ -58,6 +63,28 @@ class Cluster:
         )
 
 
+@cache
+def running_loop() -> Any:
+    """The tornado loop of a thread of its own, running until the process ends, for dask to work in.
+
+    dask would start one itself, and fails by an assertion where the thread has not begun after 10 s, as on a machine that stood still.
+    Here it is waited for. It outlives its clients: one that could not connect still closes itself by it when it is collected.
+    """
+    from tornado.ioloop import IOLoop
+
+    begun: Future[IOLoop] = Future()
+
+    async def for_ever() -> None:
+        begun.set_result(IOLoop.current())
+        await asyncio.Event().wait()
+
+    threading.Thread(target=lambda: asyncio.run(for_ever()), name="cluster", daemon=True).start()
+    return begun.result()
+
+
+os.register_at_fork(after_in_child=running_loop.cache_clear)  # threads do not go along
+
+
 @contextmanager
 def connected(cluster: Cluster) -> Iterator[Any]:
     """A client of a cluster that answers and has workers. Raises BadInput for one that does not."""
@@ -65,7 +92,7 @@ def connected(cluster: Cluster) -> Iterator[Any]:
 
     address = cluster.address
     try:
-        client = Client(address, timeout=_ANSWERS, security=cluster.security())
+        client = Client(address, timeout=_ANSWERS, security=cluster.security(), loop=running_loop())
     except (OSError, ValueError, TimeoutError) as fault:
         raise BadInput(
             f"the cluster at “{address}” does not answer within {_ANSWERS:g} s; give the address of its scheduler, as tcp://host:8786"
