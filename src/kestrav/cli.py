@@ -209,15 +209,15 @@ def _watch(
 
     watcher = Watcher(project, checked)
 
-    def told(found: Checkup) -> None:
-        data = found.check.as_data()
-        lines = [f"{name}: {told}" for name, told in found.changes]
-        if found.comparison is None:
-            lines.append(found.check.as_text().rstrip())
+    def told(checkup: Checkup) -> None:
+        data = checkup.check.as_data()
+        lines = [f"{name}: {told}" for name, told in checkup.changes]
+        if checkup.comparison is None:
+            lines.append(checkup.check.as_text().rstrip())
         else:
-            data["changes"] = {name: told for name, told in found.changes}
-            data["comparison"] = comparing.as_data(found.comparison)
-            lines.append(comparing.as_text(found.comparison).rstrip())
+            data["changes"] = {name: told for name, told in checkup.changes}
+            data["comparison"] = comparing.as_data(checkup.comparison)
+            lines.append(comparing.as_text(checkup.comparison).rstrip())
             if save:
                 watcher.save()
                 lines.append(f"saved {project}")
@@ -332,10 +332,10 @@ def extract(
     _free(out, force=force)
     opened = scripting.open(project)
     if order:
-        found = opened.disassemble(*parts, required=required, speed=speed, together=together, keep=out is not None)
-        _print_extraction(found, opened, out if found.data["removals"] else None, as_json=as_json)
+        result = opened.disassemble(*parts, required=required, speed=speed, together=together, keep=out is not None)
+        _print_extraction(result, opened, out if result.data["removals"] else None, as_json=as_json)
         return
-    found = opened.extract(
+    result = opened.extract(
         *parts,
         deeper=deeper,
         required=required,
@@ -351,19 +351,19 @@ def extract(
         seconds=seconds,
         seed=seed,
     )
-    _print_extraction(found, opened, out if found.found else None, as_json=as_json)
+    _print_extraction(result, opened, out if result.found else None, as_json=as_json)
 
 
 def _print_extraction(
-    found: scripting.Extraction, opened: scripting.Project, out: Path | None, *, as_json: bool
+    result: scripting.Extraction, opened: scripting.Project, out: Path | None, *, as_json: bool
 ) -> None:
     """Say what came of looking, with the project saved if it is to be; exit 1 where something has no extraction path."""
-    data, text = found.data, found.text
+    data, text = result.data, result.text
     if out is not None:
         opened.save(out)
         data, text = {**data, "out": str(out)}, f"{text.rstrip()}\nmade {out}"
     _print(data, text, as_json=as_json)
-    if not found.found:
+    if not result.found:
         raise typer.Exit(1)
 
 

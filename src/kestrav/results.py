@@ -81,8 +81,8 @@ class Check:
     @property
     def least_clearance(self) -> float:
         """The least of all in mm; infinite where nothing is to be measured."""
-        found = self.clearance
-        return float(found.min()) if len(found) else float("inf")
+        clearance = self.clearance
+        return float(clearance.min()) if len(clearance) else float("inf")
 
     def as_data(self) -> dict[str, Any]:
         """All of it as plain data, as ``kestrav check --json`` prints it."""
@@ -105,8 +105,8 @@ class Check:
         return tuple(write_report(self._document, self._meshes, self._result, target, command))
 
     def _name(self, item: str) -> str:
-        found = find(self._document, item)
-        return item if found is None else found.name
+        known = find(self._document, item)
+        return item if known is None else known.name
 
 
 @dataclass(frozen=True)

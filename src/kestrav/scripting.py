@@ -226,10 +226,10 @@ class Project(ProjectEdits):
         except TypeError as fault:
             raise Error(f"an extraction path cannot be asked for so: {fault}") from fault
         document = contacts_deeper(self._document, self._meshes, things, deeper) if deeper > 0 else self._document
-        found = find_extraction_path(document, self._meshes, things, asked)
-        extract = Extraction(isinstance(found, ExtractionPath), as_text(document, found), as_data(document, found))
-        if keep and isinstance(found, ExtractionPath):
-            self._change(add_extraction_path(document, things, found))
+        result = find_extraction_path(document, self._meshes, things, asked)
+        extract = Extraction(isinstance(result, ExtractionPath), as_text(document, result), as_data(document, result))
+        if keep and isinstance(result, ExtractionPath):
+            self._change(add_extraction_path(document, things, result))
         return extract
 
     def disassemble(

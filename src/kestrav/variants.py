@@ -97,15 +97,15 @@ def read_variants(file: Path) -> list[Variant]:
         raise BadInput(f"“{file}” has no column “name” or no rows; its first line names the columns")
     if len(rows) > _MOST:
         raise BadInput(f"“{file}” has {len(rows)} rows; {_MOST} are the most")
-    found: dict[str, Variant] = {}
+    variants: dict[str, Variant] = {}
     for number, row in enumerate(rows, 2):
         if None in row or None in row.values():
             raise BadInput(f"row {number} of “{file}” has another number of cells than the first")
         name = (row["name"] or "").strip()
-        if not name or file_name(name).casefold() in (file_name(known).casefold() for known in found):
+        if not name or file_name(name).casefold() in (file_name(known).casefold() for known in variants):
             raise BadInput(f"row {number} of “{file}” has {f'the name “{name}” again' if name else 'no name'}")
-        found[name] = Variant(name, {k: v.strip() for k, v in row.items() if k != "name" and v and v.strip()})
-    return list(found.values())
+        variants[name] = Variant(name, {k: v.strip() for k, v in row.items() if k != "name" and v and v.strip()})
+    return list(variants.values())
 
 
 def run_variants(
@@ -124,24 +124,24 @@ def run_variants(
     done then is kept, and not done again the next time.
     """
     out.mkdir(parents=True, exist_ok=True)
-    found: dict[str, Result] = {}
+    results: dict[str, Result] = {}
     keys = {variant.name: _key(project, variant, wanted) for variant in variants}
     for variant in variants:
         known = _kept_result(out / file_name(variant.name), keys[variant.name])
         if known is not None:
-            found[variant.name] = known
-    left = [variant for variant in variants if variant.name not in found]
+            results[variant.name] = known
+    left = [variant for variant in variants if variant.name not in results]
 
     def tell() -> None:
-        write_tables(out, [found[v.name] for v in variants if v.name in found])
+        write_tables(out, [results[v.name] for v in variants if v.name in results])
         if progress is not None:
-            progress(len(found), len(variants))
+            progress(len(results), len(variants))
 
     tell()
     told: dict[Future[Result], Variant] = {}
     if left and cluster is not None:
         for result in _on_cluster(cluster, project, left, out, wanted, keys):
-            found[result.name] = result
+            results[result.name] = result
             tell()
     elif left:
         with Pool(min(processes, len(left))) as pool:
@@ -152,14 +152,14 @@ def run_variants(
                     variant = told.pop(future)
                     # with a process that dies all others of its pool are lost
                     with contextlib.suppress(BrokenProcessPool):
-                        found[variant.name] = future.result()
+                        results[variant.name] = future.result()
                         tell()
     for variant in left:
-        if variant.name not in found:
-            found[variant.name] = _alone(project, variant, out, wanted, keys[variant.name])
+        if variant.name not in results:
+            results[variant.name] = _alone(project, variant, out, wanted, keys[variant.name])
             tell()
     tell()
-    return [found[variant.name] for variant in variants]
+    return [results[variant.name] for variant in variants]
 
 
 def _on_cluster(
@@ -316,10 +316,10 @@ def _apply(project: Any, what: str, value: str, beside: Path) -> None:
 def _value(text: str) -> Any:
     """A number in the document's own unit, what else JSON can say, or text."""
     try:
-        found = json.loads(text)
+        value = json.loads(text)
     except ValueError:
         return text
-    return float(found) if isinstance(found, int) and not isinstance(found, bool) else found
+    return float(value) if isinstance(value, int) and not isinstance(value, bool) else value
 
 
 def _key(project: Path, variant: Variant, wanted: Wanted) -> str:
@@ -336,10 +336,10 @@ def _key(project: Path, variant: Variant, wanted: Wanted) -> str:
 def _kept_result(folder: Path, key: str) -> Result | None:
     """What came of a variant before, if it was just this one and nothing failed."""
     try:
-        found = msgspec.json.decode((folder / _RESULT).read_bytes(), type=Result)
+        result = msgspec.json.decode((folder / _RESULT).read_bytes(), type=Result)
     except (OSError, msgspec.DecodeError, UnicodeDecodeError):
         return None
-    return found if found.key == key and not found.fault else None
+    return result if result.key == key and not result.fault else None
 
 
 _HEADS = (

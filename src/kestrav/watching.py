@@ -95,11 +95,11 @@ def watch(
     told(last)
     while wait():
         try:
-            found = watcher.look()
+            checkup = watcher.look()
         except BadInput as fault:
             failed(str(fault))
             continue
-        if found is not None:
-            last = found
+        if checkup is not None:
+            last = checkup
             told(last)
     return last

@@ -393,8 +393,8 @@ class Session(QObject):
     def camera(self) -> Camera | None:
         """The camera of the lens."""
         camera_id = self.film.shot.camera if self.film is not None else self.camera_id
-        found = find(self.shown, camera_id) if camera_id else None
-        return found if isinstance(found, Camera) else None
+        camera = find(self.shown, camera_id) if camera_id else None
+        return camera if isinstance(camera, Camera) else None
 
     @property
     def shot(self) -> Shot | None:
@@ -439,7 +439,7 @@ class Session(QObject):
             # as frames are told everywhere, so that the time of one is that number exactly
             later = [(self.frame + k) / fps for k in range(1, self.prefetch)]
             times = [self.time, *later]
-            found = world_poses(self.shown, times)
-            found.flags.writeable = False
-            self._posed = self.shown, {time: row for row, time in reversed(list(enumerate(times)))}, found
+            poses = world_poses(self.shown, times)
+            poses.flags.writeable = False
+            self._posed = self.shown, {time: row for row, time in reversed(list(enumerate(times)))}, poses
         return self._posed[2][self._posed[1][self.time]]

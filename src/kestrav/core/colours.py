@@ -49,10 +49,10 @@ def packed_light(light: ArrayLike) -> str:
     most = values.max(axis=-1)
     mantissa, exponent = np.frexp(most)
     scale = np.where(most > 1e-30, mantissa * 256.0 / np.maximum(most, 1e-30), 0.0)
-    found = np.zeros((*values.shape[:2], 4), np.uint8)
-    found[..., :3] = np.clip(values * scale[..., None], 0, 255)
-    found[..., 3] = np.where(most > 1e-30, np.clip(exponent + 128, 1, 255), 0)
-    return base64.b64encode(zlib.compress(found.tobytes(), 9)).decode("ascii")
+    pixels = np.zeros((*values.shape[:2], 4), np.uint8)
+    pixels[..., :3] = np.clip(values * scale[..., None], 0, 255)
+    pixels[..., 3] = np.where(most > 1e-30, np.clip(exponent + 128, 1, 255), 0)
+    return base64.b64encode(zlib.compress(pixels.tobytes(), 9)).decode("ascii")
 
 
 def unpacked_light(picture: str, height: int) -> Array:

@@ -51,8 +51,8 @@ class Memo(Generic[Value]):
 
     def known(self, of: tuple[object, ...], *by: Hashable) -> Value | None:
         """The result that is kept, or none."""
-        found = self._known.get((*map(id, of), *by))
-        return None if found is None else found[1]
+        value = self._known.get((*map(id, of), *by))
+        return None if value is None else value[1]
 
     def latest(self) -> list[tuple[tuple[object, ...], Value]]:
         """All that is kept with what it is of, the last one asked for first."""

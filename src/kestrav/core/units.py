@@ -85,14 +85,14 @@ def _coded(typed: str, unit: str, quantities: list[_Quantity]) -> str | None:
             code.append(typed[at])
             at += 1
             continue
-        found = _NUMBER.match(typed, at)
-        if found is None or not found[0] or found[0][0] in "eE":
+        match = _NUMBER.match(typed, at)
+        if match is None or not match[0] or match[0][0] in "eE":
             return None
         try:
-            value = float(re.sub(r"[ \u2009\u202f]", "", found[0]).replace(",", "."))
+            value = float(re.sub(r"[ \u2009\u202f]", "", match[0]).replace(",", "."))
         except ValueError:
             return None
-        at = found.end()
+        at = match.end()
         rest = typed[at:].lstrip()
         named = next((u for u in known if rest.startswith(u) and not rest[len(u) :][:1].isalnum()), None)
         if named is not None:

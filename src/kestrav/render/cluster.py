@@ -124,11 +124,11 @@ def frames_of(
         if _maker is not None:
             _maker[1].close()
         _maker = (token, Maker(project, meshes, *size, alpha=alpha, bits=bits))
-    found = []
+    made = []
     _maker[1].prefetch(frames)
     for frame in frames:
-        found.append((frame.key, packed(_maker[1].tried(frame))))
-    return found
+        made.append((frame.key, packed(_maker[1].tried(frame))))
+    return made
 
 
 def make_on_cluster(
@@ -169,11 +169,11 @@ def make_on_cluster(
 
 def _keep(future: Any, store: FrameStore) -> int:
     try:
-        found: list[tuple[str, bytes]] = future.result()
+        frames: list[tuple[str, bytes]] = future.result()
     except OSError:
         raise
     except Exception as fault:
         raise BadInput(f"frames could not be made on the cluster: {fault}") from fault
-    for key, data in found:
+    for key, data in frames:
         store.keep(key, data)
-    return len(found)
+    return len(frames)

@@ -169,8 +169,8 @@ def _kept(store: FrameStore) -> str:
 
 
 def _moments(frame: FilmFrame) -> list[tuple[Shot, float]]:
-    found = [(frame.shot, frame.time)]
-    return [*found, (frame.over, frame.over_time)] if frame.over is not None else found
+    moments = [(frame.shot, frame.time)]
+    return [*moments, (frame.over, frame.over_time)] if frame.over is not None else moments
 
 
 def _shown(frame: FilmFrame, known: Mapping[tuple[Shot, float], Frame], store: FrameStore) -> Picture:

@@ -65,12 +65,12 @@ def horizon_line(forward: ArrayLike, up: ArrayLike, half_height: float, aspect: 
     # what is seen at (x, y) lies level where its direction has no height
     across, along, offset = right[2] * half_height * aspect, up[2] * half_height, forward[2]
     none = np.empty((0, 2, 2))
-    found = []
+    crossings = []
     if abs(along) > 1e-12:
-        found += [[x, -(across * x + offset) / along] for x in (-1.0, 1.0)]
+        crossings += [[x, -(across * x + offset) / along] for x in (-1.0, 1.0)]
     if abs(across) > 1e-12:
-        found += [[-(along * y + offset) / across, y] for y in (-1.0, 1.0)]
-    inside = [p for p in found if max(abs(p[0]), abs(p[1])) <= 1 + 1e-9]
+        crossings += [[-(along * y + offset) / across, y] for y in (-1.0, 1.0)]
+    inside = [p for p in crossings if max(abs(p[0]), abs(p[1])) <= 1 + 1e-9]
     if len(inside) < 2:
         return none
     ends = max(((a, b) for a in inside for b in inside), key=lambda pair: np.hypot(*np.subtract(*pair)))

@@ -101,10 +101,10 @@ class FrameStore:
 
     def load(self, key: str) -> Picture | None:
         """A picture, or none where it is not there or damaged; a damaged one is removed."""
-        found = read_frame(self.path(key))
-        if found is None:
+        picture = read_frame(self.path(key))
+        if picture is None:
             self.path(key).unlink(missing_ok=True)
-        return found
+        return picture
 
     def look_through(self) -> None:
         """Remove what is damaged, as a power cut may leave it."""
@@ -182,7 +182,7 @@ def keyed(
     bits: Bits = 8,
 ) -> list[Frame]:
     """Frames with their keys: hashes over how parts look and stand, the view, the lights and the size at that time."""
-    found: dict[tuple[Shot, float], Frame] = {}
+    frames: dict[tuple[Shot, float], Frame] = {}
     for shot in dict.fromkeys(shot for shot, _ in moments):
         times = [time for other, time in moments if other is shot or other == shot]
         camera = camera_of(project, shot.camera)
@@ -213,8 +213,8 @@ def keyed(
                     digest.update(msgspec.json.encode((light.kind, light.cone, light.size, state(light, time))))
                 if shot.paths:
                     digest.update(msgspec.json.encode(project.paths))
-                found[shot, time] = Frame(shot, time, digest.hexdigest()[:32])
-    return [found[moment] for moment in moments]
+                frames[shot, time] = Frame(shot, time, digest.hexdigest()[:32])
+    return [frames[moment] for moment in moments]
 
 
 def _settings(project: Project, shot: Shot) -> bytes:

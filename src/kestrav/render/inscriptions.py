@@ -66,8 +66,8 @@ class Inscriber:
         # of a rider with nothing to be near to, the clearance of all that moves
         self.live = Live(own or None) if shows.clearance else None
         # what has no solids has no place in a picture
-        found = ((get(project, thing).name, thing_as_subject(project, meshes, thing)) for thing in shows.labels)
-        self._named = [(one_line(name), subject) for name, subject in found if subject is not None]
+        labelled = ((get(project, thing).name, thing_as_subject(project, meshes, thing)) for thing in shows.labels)
+        self._named = [(one_line(name), subject) for name, subject in labelled if subject is not None]
         self._ways: list[tuple[float, float]] | None = None
 
     def inscribed(self, picture: NDArray[Any], time: float, seen: Views, poses: Array) -> NDArray[Any]:
@@ -80,9 +80,9 @@ class Inscriber:
             return picture
         # most of a picture has nothing on it
         there = np.s_[rows[0] : rows[-1] + 1, columns[0] : columns[-1] + 1]
-        found = picture.copy()
-        found[there] = self._laid_over(picture[there], layer[there])
-        return found
+        marked = picture.copy()
+        marked[there] = self._laid_over(picture[there], layer[there])
+        return marked
 
     @staticmethod
     def _laid_over(picture: NDArray[Any], layer: Picture) -> NDArray[Any]:
@@ -353,12 +353,12 @@ class Sheet:
 
     def reserved(self, *, title: bool, readings: int) -> list[Box]:
         """Boxes that labels had better leave free."""
-        unit, found = self.unit, []
+        unit, boxes = self.unit, []
         if title:
-            found.append((0.0, 0.0, 0.5 * self.width, 130 * unit))
+            boxes.append((0.0, 0.0, 0.5 * self.width, 130 * unit))
         if readings:
-            found.append((0.0, self.height - (46 + 24 * readings) * unit, 330 * unit, float(self.height)))
-        return found
+            boxes.append((0.0, self.height - (46 + 24 * readings) * unit, 330 * unit, float(self.height)))
+        return boxes
 
     def readings(self, lines: list[tuple[str, str]]) -> None:
         """A card of named values in the lower left corner; values to the right, so that their digits do not wander."""

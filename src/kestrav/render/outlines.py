@@ -70,14 +70,14 @@ class Outline:
 
 def outline(mesh: Mesh, *, edges: bool = True, coarse: bool = False) -> Outline:
     """Work out what is drawn of a mesh, with or without its sharp edges, and with a coarse form if it is large and that is asked for."""
-    found = smoothed(mesh)
-    ends = found.sharp if edges else np.empty((0, 2, 3))
+    smooth = smoothed(mesh)
+    ends = smooth.sharp if edges else np.empty((0, 2, 3))
     return Outline(
-        found.points.astype(np.float32),
-        found.normals.astype(np.float32),
-        found.triangles,
+        smooth.points.astype(np.float32),
+        smooth.normals.astype(np.float32),
+        smooth.triangles,
         mesh.tints,
-        None if mesh.tint_of is None else mesh.tint_of[found.of].astype(np.int64),
+        None if mesh.tint_of is None else mesh.tint_of[smooth.of].astype(np.int64),
         ends.reshape(-1, 3).astype(np.float32),
         np.arange(2 * len(ends)).reshape(-1, 2),
         mesh.bounds.mean(axis=0),
@@ -100,11 +100,11 @@ def coarse_mesh(mesh: Mesh) -> Mesh:
     maker.SetAutoAdjustNumberOfDivisions(False)
     maker.SetNumberOfDivisions(*(int(max(np.ceil(along * side / max(size.max(), 1e-9)), 1)) for side in size))
     maker.Update()
-    found = maker.GetOutput()
-    if not found.GetNumberOfPolys():
+    coarse = maker.GetOutput()
+    if not coarse.GetNumberOfPolys():
         return mesh
-    kept = vtk_to_numpy(found.GetPoints().GetData()).astype(float)
-    triangles = vtk_to_numpy(found.GetPolys().GetConnectivityArray()).reshape(-1, 3).astype(np.int32)
+    kept = vtk_to_numpy(coarse.GetPoints().GetData()).astype(float)
+    triangles = vtk_to_numpy(coarse.GetPolys().GetConnectivityArray()).reshape(-1, 3).astype(np.int32)
     tint_of = uv = None
     if mesh.tint_of is not None:
         centres = scipy.spatial.KDTree(mesh.vertices[mesh.triangles].mean(axis=1))

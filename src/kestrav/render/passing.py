@@ -66,8 +66,8 @@ class Passing:
     def _at(self, times: Array) -> Array:
         row = row_of(self.project, self.rider)
         poses = world_poses(self.project, times)[:, row]
-        found: Array = poses[:, :3, :3] @ self._pivot + poses[:, :3, 3]
-        return found
+        places: Array = poses[:, :3, :3] @ self._pivot + poses[:, :3, 3]
+        return places
 
     @staticmethod
     def _image(scene: Scene, batch: Batch, poses: Array) -> vtkActor:

@@ -32,13 +32,13 @@ def key_handles(poses: PoseTrack) -> tuple[list[tuple[int, str]], Array]:
     """The key and field of every handle, and where its end is (h, 3); only what is shaped by hand has some."""
     if poses.between != "by hand":
         return [], np.empty((0, 3))
-    found = [
+    handles = [
         (i, field, np.add(key.placement.position, getattr(key, field)))
         for i, key in enumerate(poses.keys)
         for field in ("handle_in", "handle_out")
         if getattr(key, field) is not None
     ]
-    return [(i, field) for i, field, _ in found], np.array([place for *_, place in found]).reshape(-1, 3)
+    return [(i, field) for i, field, _ in handles], np.array([place for *_, place in handles]).reshape(-1, 3)
 
 
 class PoseMarks:

@@ -43,8 +43,10 @@ def write_project_report(
     tell = report or (lambda share, text="": None)
     if result is None:
         tell(0.0, "checking")
-        found = check(project, meshes, lambda share: tell(0.4 * share, "checking"))
-        result = certified(project, meshes, found, lambda share: tell(0.4 + 0.3 * share, "looking between the frames"))
+        checked = check(project, meshes, lambda share: tell(0.4 * share, "checking"))
+        result = certified(
+            project, meshes, checked, lambda share: tell(0.4 + 0.3 * share, "looking between the frames")
+        )
     pictures: dict[str, list[Figure]] = {}
     for k, shot in enumerate(project.shots):
         tell(0.7 + 0.3 * k / len(project.shots), f"pictures of {shot.name}")

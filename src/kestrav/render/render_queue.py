@@ -80,18 +80,18 @@ def keep(home: Path, request: Request, project: Project, meshes: Mapping[str, Me
 
 def left_over(home: Path) -> list[Entry]:
     """What no process takes care of any more, the oldest first; it is held from now on. What is damaged is removed."""
-    found: list[tuple[float, Entry]] = []
+    entries: list[tuple[float, Entry]] = []
     for folder in home.iterdir() if home.is_dir() else ():
         lock = locked(folder)
         if lock is None:
             continue
         try:
             told, when = (folder / _REQUEST).read_bytes(), (folder / _REQUEST).stat().st_mtime
-            found.append((when, Entry(folder, msgspec.json.decode(told, type=Request), lock)))
+            entries.append((when, Entry(folder, msgspec.json.decode(told, type=Request), lock)))
         except (OSError, msgspec.MsgspecError, UnicodeDecodeError):
             shutil.rmtree(folder, ignore_errors=True)
             os.close(lock)
-    return [entry for _, entry in sorted(found, key=lambda pair: pair[0])]
+    return [entry for _, entry in sorted(entries, key=lambda pair: pair[0])]
 
 
 def render(

@@ -296,8 +296,8 @@ class Scene:
         """A rough batch's members as they have been worked out, once they all are."""
         if not batch.rough:
             return []
-        found = [dataclasses.replace(m, outline=self._outlines.known[self._key_of(m)]) for m in batch.members]
-        return [] if any(m.outline.rough for m in found) else found
+        members = [dataclasses.replace(m, outline=self._outlines.known[self._key_of(m)]) for m in batch.members]
+        return [] if any(m.outline.rough for m in members) else members
 
     def _key_of(self, member: Member) -> Hashable:
         assert self.project is not None
@@ -340,7 +340,7 @@ class Scene:
     ) -> dict[Kind, list[Member]]:
         """The shown parts by what their batch shares."""
         closed, now = {g.hash: g.watertight for g in project.geometry}, self._all_at_once(project)
-        found: dict[Kind, list[Member]] = {}
+        kinds: dict[Kind, list[Member]] = {}
         shown, finishes = shown_parts(project), finishes_of(project, project.colourway)
         for row, part in enumerate(project.parts):
             if part.geometry is None or part.id not in shown or (only is not None and part.id not in only):
@@ -355,8 +355,8 @@ class Scene:
                 faded,
                 apart.get(part.id, ""),
             )
-            found.setdefault(kind, []).append(self._member(meshes, part, row, now=now, finish=kind.finish))
-        return found
+            kinds.setdefault(kind, []).append(self._member(meshes, part, row, now=now, finish=kind.finish))
+        return kinds
 
     def _all_at_once(self, project: Project) -> bool:
         """Whether all that is not known yet is worked out before it is shown."""
@@ -370,11 +370,11 @@ class Scene:
         """A part as it stood when the batches were made."""
         key = _solid_key(part)
         # the many small edges of a swept volume say nothing
-        found = self._outlines.known.get(key)
-        if found is None or (found.rough and now):
-            found = self._outlines.of(key, solid_mesh(meshes, part), edges=part.swept is None, now=now)
+        shape = self._outlines.known.get(key)
+        if shape is None or (shape.rough and now):
+            shape = self._outlines.of(key, solid_mesh(meshes, part), edges=part.swept is None, now=now)
         own = finish is None or not finish.colour
-        return Member(part.id, row, found, self._base[row], colour_of(part, finish), own)
+        return Member(part.id, row, shape, self._base[row], colour_of(part, finish), own)
 
     def fade(self, renderer: vtkRenderer, faint: Mapping[str, float]) -> None:
         """Show things that cameras see faint with an opacity in one renderer, until told otherwise."""

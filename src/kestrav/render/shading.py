@@ -39,11 +39,11 @@ class Sight:
         """Distances ahead in mm of a depth buffer's values (h, w) from 0 to 1; infinite where nothing is."""
         depth = np.asarray(depth, np.float64)
         if self.parallel:
-            found = self.near + depth * (self.far - self.near)
+            distance = self.near + depth * (self.far - self.near)
         else:
             # OpenGL 4.6 core specification, 13.6 and 13.8.1: perspective division and depth range
-            found = self.near * self.far / (self.far - depth * (self.far - self.near))
-        return np.where(depth < 1.0, found, np.inf).astype(np.float32)
+            distance = self.near * self.far / (self.far - depth * (self.far - self.near))
+        return np.where(depth < 1.0, distance, np.inf).astype(np.float32)
 
     def rays(self, height: int, width: int) -> tuple[Single, Single]:
         """How far to the right (w,) and up (h,) pixels lie, per mm ahead or in mm where it is parallel."""
@@ -72,9 +72,9 @@ class Sight:
         else:
             begins, falls = np.asarray(self.place[2]), onward + across[None, :] * right + up[:, None] * above
         with np.errstate(divide="ignore", invalid="ignore"):
-            found = (level - begins) / falls
-        found = np.broadcast_to(found, (height, width))
-        return np.where(np.isfinite(found) & (found > self.near), found, np.inf).astype(np.float32)
+            distance = (level - begins) / falls
+        distance = np.broadcast_to(distance, (height, width))
+        return np.where(np.isfinite(distance) & (distance > self.near), distance, np.inf).astype(np.float32)
 
 
 def turns(height: int, width: int) -> Single:
@@ -91,16 +91,16 @@ def normals(places: list[Single], towards: list[Single]) -> list[Single]:
     """
     along = [_nearer(p, axis) for p in places for axis in (1, 0)]
     across, down = [along[0], along[2], along[4]], [along[1], along[3], along[5]]
-    found = [
+    axes = [
         across[1] * down[2] - across[2] * down[1],
         across[2] * down[0] - across[0] * down[2],
         across[0] * down[1] - across[1] * down[0],
     ]
-    length = np.sqrt(found[0] ** 2 + found[1] ** 2 + found[2] ** 2)
-    side = np.where(sum(f * t for f, t in zip(found, towards, strict=True)) < 0, -1.0, 1.0)
+    length = np.sqrt(axes[0] ** 2 + axes[1] ** 2 + axes[2] ** 2)
+    side = np.where(sum(f * t for f, t in zip(axes, towards, strict=True)) < 0, -1.0, 1.0)
     with np.errstate(divide="ignore", invalid="ignore"):
         scale = np.where(length > 0, side / length, 0.0).astype(np.float32)
-    return [np.nan_to_num(f * scale) for f in found]
+    return [np.nan_to_num(f * scale) for f in axes]
 
 
 def _nearer(values: Single, axis: int) -> Single:
@@ -206,5 +206,5 @@ def enlarged(values: Single, ahead: Single, whole: Single) -> Single:
             share = share_i * share_j / (np.float32(1e-3) + apart)
             total += share * values[at]
             weight += share
-    found: Single = (total / np.maximum(weight, np.float32(1e-12))).astype(np.float32, copy=False)
-    return found
+    picture: Single = (total / np.maximum(weight, np.float32(1e-12))).astype(np.float32, copy=False)
+    return picture

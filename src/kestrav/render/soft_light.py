@@ -198,13 +198,13 @@ class SoftLight:
         factor = 1.0 - (1.0 - kept) * catcher
         if mask is not None and not alpha:
             lit += mask[..., None] * (top / 255.0 * self._mirrored(renderer, poses, time, picture.shape) - lit)
-        found = np.clip(np.rint(lit * factor[..., None]), 0, top).astype(picture.dtype)
+        shaded = np.clip(np.rint(lit * factor[..., None]), 0, top).astype(picture.dtype)
         if not alpha:
-            return found
+            return shaded
         # where only the ground's shadow is, black lets through as much as is left of the light
         opaque = picture[..., 3].astype(np.float32) / top
         opacity = np.where(empty, 1.0 - factor, opaque)
-        colour = np.where(empty[..., None], 0, found).astype(picture.dtype)
+        colour = np.where(empty[..., None], 0, shaded).astype(picture.dtype)
         return np.concatenate([colour, np.rint(top * opacity).astype(picture.dtype)[..., None]], axis=2)
 
     def _kept(self, sight: Sight, ahead: Single, poses: Array) -> Single:

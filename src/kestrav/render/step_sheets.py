@@ -45,11 +45,11 @@ def pick_sheet(project: Project, name: str | None) -> tuple[Project, StepSheet]:
     """
     if name is None and not project.sheets:
         project = make_sheet(project, name=project.name or "Step sheet")
-    found = [one for one in project.sheets if name is None or name in (one.name, one.id)]
-    if len(found) == 1:
-        return project, found[0]
+    sheets = [one for one in project.sheets if name is None or name in (one.name, one.id)]
+    if len(sheets) == 1:
+        return project, sheets[0]
     names = ", ".join(f"“{one.name}”" for one in project.sheets)
-    if not found:
+    if not sheets:
         raise BadInput(f"no step sheet is called “{name}”; there are {names or 'none'}")
     raise BadInput(f"there are several step sheets; name one of {names}")
 

@@ -52,13 +52,13 @@ class TurnMarks:
 
 def _turning(project: Project, item: Turner) -> list[Joint]:
     """What an item turns, and of a drive both ends."""
-    found = [joint for joint in joints_of(project, item) if joint.role == "turns"]
+    turning = [joint for joint in joints_of(project, item) if joint.role == "turns"]
     if isinstance(item, Gear):
         ends = (item.a,) if item.kind == "rack" else (item.a, item.b)
         return [Joint(item, "turns", end.part, end.axle) for end in ends]
     if isinstance(item, Rod):
-        return found[:12]
-    return found if not isinstance(item, Ball) else []
+        return turning[:12]
+    return turning if not isinstance(item, Ball) else []
 
 
 def _drawn(project: Project, joint: Joint, poses: Array, time: float) -> tuple[Array, Array]:

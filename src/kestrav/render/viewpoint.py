@@ -43,8 +43,8 @@ class Viewpoint:
     @property
     def up(self) -> Array:
         """Unit vector up in the picture."""
-        found: Array = np.cross(self.right, self.forward)
-        return found
+        axis: Array = np.cross(self.right, self.forward)
+        return axis
 
     def turn(self, right: float, up: float) -> None:
         """Turn about the focus by angles in rad."""

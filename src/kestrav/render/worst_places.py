@@ -32,8 +32,8 @@ def pictures_of(project: Project, meshes: Mapping[str, Mesh], rows: tuple[Row, .
     chosen: dict[frozenset[str], Row] = {}
     for row in rows:
         chosen.setdefault(frozenset((row.pair.moving, row.pair.other)), row)
-    found = list(chosen.values())[:most]
-    if not found:
+    figures = list(chosen.values())[:most]
+    if not figures:
         return []
     studio = plain_studio(project, meshes, *_SIZE, _BACKGROUND)
     try:
@@ -46,7 +46,7 @@ def pictures_of(project: Project, meshes: Mapping[str, Mesh], rows: tuple[Row, .
         studio.window.SetNumberOfLayers(2)
         studio.window.AddRenderer(over)
         dimension = Dimension(over)
-        return [_figure(studio, dimension, project, meshes, row) for row in found]
+        return [_figure(studio, dimension, project, meshes, row) for row in figures]
     finally:
         studio.close()
 

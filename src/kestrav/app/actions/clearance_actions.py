@@ -128,19 +128,19 @@ class ClearanceActions(Actions):
         job = Job("Finding contacts at rest", work.list_fits, project, self.session.meshes, tidies=False)
         self.prompts.start(job, self._show_fits)
 
-    def _show_fits(self, found: tuple[Fit, ...]) -> None:
+    def _show_fits(self, fits: tuple[Fit, ...]) -> None:
         if self.fits is None:
             self.fits = FitTable(self.prompts.over)
             self.fits.went.connect(self._see_fit)
             self.fits.accepted_all.connect(self._accept)
             self.fits.export_asked.connect(self._export_fits)
-        deep = sum(fit.depth > 0 for fit in found)
+        deep = sum(fit.depth > 0 for fit in fits)
         told = (
-            f"{len(found)} pair{'s' if len(found) != 1 else ''} in contact at rest, {deep} of them interfere"
-            if found
+            f"{len(fits)} pair{'s' if len(fits) != 1 else ''} in contact at rest, {deep} of them interfere"
+            if fits
             else "No parts touch"
         )
-        self.fits.show_rows(self.session.project, found, told)
+        self.fits.show_rows(self.session.project, fits, told)
         self.fits.show()
         self.fits.raise_()
 
@@ -305,7 +305,7 @@ class ClearanceActions(Actions):
         assert isinstance(part, Part) and part.swept is not None
         swept = part.swept
         end = min(swept.end, span(self.session.project))
-        self._sweep(swept.thing, swept.start, end, swept.tolerance, lambda p, found: renew_swept(p, part_id, found))
+        self._sweep(swept.thing, swept.start, end, swept.tolerance, lambda p, volume: renew_swept(p, part_id, volume))
 
     def sweep(self, thing: str, start: float, end: float, tolerance: float | None) -> None:
         """Work out the space that a thing sweeps over a span, as a new part."""
@@ -331,17 +331,17 @@ class ClearanceActions(Actions):
             tolerance,
             tidies=False,
         )
-        self.prompts.start(job, lambda found: self._take_swept(found, change))
+        self.prompts.start(job, lambda volume: self._take_swept(volume, change))
 
-    def _take_swept(self, found: SweptVolume, change: Callable[[Project, SweptVolume], Project]) -> None:
-        meshes = {found.solid.hash: found.solid}
-        if not self.session.edit("Swept volume", lambda p: change(p, found), meshes=meshes):
+    def _take_swept(self, volume: SweptVolume, change: Callable[[Project, SweptVolume], Project]) -> None:
+        meshes = {volume.solid.hash: volume.solid}
+        if not self.session.edit("Swept volume", lambda p: change(p, volume), meshes=meshes):
             return
-        made = next(p for p in reversed(self.session.project.parts) if p.geometry == found.solid.hash)
+        made = next(p for p in reversed(self.session.project.parts) if p.geometry == volume.solid.hash)
         self.session.select(made.id)
         thick = (
-            f" · thickened, as thinner than {found.tolerance:.2g} mm: {', '.join(found.thickened)}"
-            if found.thickened
+            f" · thickened, as thinner than {volume.tolerance:.2g} mm: {', '.join(volume.thickened)}"
+            if volume.thickened
             else ""
         )
-        self.prompts.say(f"{made.name}: {found.volume / 1e6:,.1f} dm³{thick}")
+        self.prompts.say(f"{made.name}: {volume.volume / 1e6:,.1f} dm³{thick}")

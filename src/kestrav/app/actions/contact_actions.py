@@ -39,10 +39,10 @@ class ContactActions(Actions):
         """List the contacts: when, where and how fast what moves comes to touch something."""
         project = self.session.project
         job = Job("Looking for contacts", work.list_contacts, project, self.session.meshes, tidies=False)
-        self.prompts.start(job, lambda found: self._take(project, found))
+        self.prompts.start(job, lambda touches: self._take(project, touches))
 
-    def _take(self, project: Project, found: tuple[Touch, ...]) -> None:
-        self.of, self.touches = project, found
+    def _take(self, project: Project, touches: tuple[Touch, ...]) -> None:
+        self.of, self.touches = project, touches
         self.card.show_checks()
 
     def go_to(self, touch: Touch) -> None:

@@ -149,7 +149,7 @@ class ExportActions(Actions):
         job = Job(
             f"Looking at step {number + 1}", work.step_seen, self.session.project, self.session.used_meshes(), step
         )
-        self.prompts.start(job, lambda found: self._look(*found))
+        self.prompts.start(job, lambda result: self._look(*result))
 
     def go_to(self, comment: Comment) -> None:
         """Show a moment from the view of what was said of it."""

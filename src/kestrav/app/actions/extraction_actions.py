@@ -121,16 +121,16 @@ class ExtractionActions(Actions):
         if order.removals:
             self.session.edit(label, lambda p: change(p, order))
 
-    def _take_no_path(self, project: Project, things: list[str], found: NoExtractionPath) -> None:
+    def _take_no_path(self, project: Project, things: list[str], no_path: NoExtractionPath) -> None:
         """Say what blocks, and offer the changes that would help."""
-        remedies = self._remedies(project, things, found)
+        remedies = self._remedies(project, things, no_path)
         chosen = ask_remedy(
-            self.prompts.over, "No extraction path", as_text(project, found, table=False), [r[:2] for r in remedies]
+            self.prompts.over, "No extraction path", as_text(project, no_path, table=False), [r[:2] for r in remedies]
         )
         if chosen is not None:
             remedies[chosen][2]()
 
-    def _remedies(self, project: Project, things: list[str], found: NoExtractionPath) -> list[Remedy]:
+    def _remedies(self, project: Project, things: list[str], no_path: NoExtractionPath) -> list[Remedy]:
         """What would help, each as a button: its text, its tooltip and what it does."""
         request, remedies = self.request, list[Remedy]()
 
@@ -141,17 +141,17 @@ class ExtractionActions(Actions):
 
             return search
 
-        if found.snaps:
+        if no_path.snaps:
             remedies.append(
                 (
                     "Allow snap fit",
                     "Allow the contacts to get as deep as needed, and search again",
-                    lambda: self._allow(things, found),
+                    lambda: self._allow(things, no_path),
                 )
             )
-        if found.blockers and found.direction is not None:
-            names = ", ".join(get(project, one).name for one in found.blockers)
-            aside = tuple(dict.fromkeys((*request.aside, *found.blockers)))
+        if no_path.blockers and no_path.direction is not None:
+            names = ", ".join(get(project, one).name for one in no_path.blockers)
+            aside = tuple(dict.fromkeys((*request.aside, *no_path.blockers)))
             remedies.append(
                 ("Remove blocking parts first", f"Search again, with {names} removed first", again(aside=aside))
             )
@@ -159,7 +159,7 @@ class ExtractionActions(Actions):
                 (
                     "Disassembly sequence",
                     f"Find the order in which {names} and the selection come out",
-                    lambda: self._sequence_with(things, found),
+                    lambda: self._sequence_with(things, no_path),
                 )
             )
         if request.allowed or request.room is not None or request.upright or request.tilt is not None:
@@ -174,12 +174,12 @@ class ExtractionActions(Actions):
             )
         return remedies
 
-    def _allow(self, things: list[str], found: NoExtractionPath) -> None:
-        if self.session.edit("Allow a snap fit", lambda p: allowed(p, found.snaps)):
+    def _allow(self, things: list[str], no_path: NoExtractionPath) -> None:
+        if self.session.edit("Allow a snap fit", lambda p: allowed(p, no_path.snaps)):
             self._look(things)
 
-    def _sequence_with(self, things: list[str], found: NoExtractionPath) -> None:
-        self.session.select_parts([*found.blockers, *things])
+    def _sequence_with(self, things: list[str], no_path: NoExtractionPath) -> None:
+        self.session.select_parts([*no_path.blockers, *things])
         self.disassemble()
 
     def ask(self) -> None:
@@ -206,20 +206,22 @@ class ExtractionActions(Actions):
             self.request,
             tidies=False,
         )
-        self.prompts.start(job, lambda found: self._take(project, things, found))
+        self.prompts.start(job, lambda result: self._take(project, things, result))
 
-    def _take(self, project: Project, things: list[str], found: ExtractionPath | NoExtractionPath) -> None:
+    def _take(self, project: Project, things: list[str], result: ExtractionPath | NoExtractionPath) -> None:
         """Make a way that was found a path and a run, or say what blocks."""
-        self.outcome = found
-        if isinstance(found, NoExtractionPath):
-            self._take_no_path(project, things, found)
+        self.outcome = result
+        if isinstance(result, NoExtractionPath):
+            self._take_no_path(project, things, result)
             return
         time = self.session.time
-        if self.session.edit("Extraction path", lambda p: add_extraction_path(p, things, found, time)):
+        if self.session.edit("Extraction path", lambda p: add_extraction_path(p, things, result, time)):
             made = self.session.project
             self.session.select((made.runs[-1] if len(made.runs) > len(project.runs) else made.pose_tracks[-1]).id)
-            status = "not checked" if found.certificate is None else found.certificate.status
-            told = f"Extraction path by {found.stage}: {found.length:,.0f} mm, tilt {found.tilt:.0f}° at most, {status}"
-            if found.aside:
-                told += f" · removed first: {', '.join(get(project, thing).name for thing in found.aside)}"
-            self.prompts.say(f"{told} · tried {', '.join(found.tried)}")
+            status = "not checked" if result.certificate is None else result.certificate.status
+            told = (
+                f"Extraction path by {result.stage}: {result.length:,.0f} mm, tilt {result.tilt:.0f}° at most, {status}"
+            )
+            if result.aside:
+                told += f" · removed first: {', '.join(get(project, thing).name for thing in result.aside)}"
+            self.prompts.say(f"{told} · tried {', '.join(result.tried)}")

@@ -40,5 +40,5 @@ class LightActions(Actions):
         if name:
             self.prompts.start(Job("Reading surroundings", work.read_surroundings, Path(name)), self._take)
 
-    def _take(self, found: Surroundings) -> None:
-        self.session.edit("Surroundings", lambda p: edits.light(p, surroundings=found))
+    def _take(self, surroundings: Surroundings) -> None:
+        self.session.edit("Surroundings", lambda p: edits.light(p, surroundings=surroundings))

@@ -280,8 +280,8 @@ class MotionActions(Actions):
         if self.timeline.marked:
             return list(self.timeline.marked)
         chosen = [*self.session.chosen, *([self.session.selection] if self.session.selection else [])]
-        found = timing.timed_ids(project, chosen) if chosen else []
-        return found or timing.timed_ids(project)
+        ids = timing.timed_ids(project, chosen) if chosen else []
+        return ids or timing.timed_ids(project)
 
     def _run(self) -> Run | None:
         item = self.session.item

@@ -42,8 +42,8 @@ class ChecksRows(Rows):
             form.note("Checking …")
             return
         clearance = result.clearance
-        for found in outcomes(project, clearance, result.certificate):
-            _show_outcome(form, project, found)
+        for outcome in outcomes(project, clearance, result.certificate):
+            _show_outcome(form, project, outcome)
         self._requirements()
         self._certificate()
         if result.table:
@@ -168,16 +168,16 @@ class ChecksRows(Rows):
         )
 
 
-def _show_outcome(form: Sheet, project: Project, found: Outcome) -> None:
+def _show_outcome(form: Sheet, project: Project, outcome: Outcome) -> None:
     """What came of one requirement, or of the general one."""
-    if found.status == "not checked":
-        form.worked(f"{title_of(project, found)}: <b>not checked</b>")
+    if outcome.status == "not checked":
+        form.worked(f"{title_of(project, outcome)}: <b>not checked</b>")
         return
-    lines = [f"{title_of(project, found)}: <b>{found.status}</b>, {show(found.required, 'mm', 1)} required"]
-    if found.pair is not None and found.least is not None and found.time is not None:
-        a, b = (qualified_name(project, i) for i in (found.pair.moving, found.pair.other))
-        near = f"{show(-found.least, 'mm', 2)} deep" if found.least < 0 else show(found.least, "mm", 2)
-        lines += [f"least at the frames <b>{near}</b> at {found.time:.2f}\u2009s", f"{a} to {b}"]
+    lines = [f"{title_of(project, outcome)}: <b>{outcome.status}</b>, {show(outcome.required, 'mm', 1)} required"]
+    if outcome.pair is not None and outcome.least is not None and outcome.time is not None:
+        a, b = (qualified_name(project, i) for i in (outcome.pair.moving, outcome.pair.other))
+        near = f"{show(-outcome.least, 'mm', 2)} deep" if outcome.least < 0 else show(outcome.least, "mm", 2)
+        lines += [f"least at the frames <b>{near}</b> at {outcome.time:.2f}\u2009s", f"{a} to {b}"]
     form.worked(*lines)
 
 
@@ -207,9 +207,9 @@ class RequirementRows(Rows):
         self._side(item, "Against", "others")
         result = self.card.result
         if result is not None:
-            for found in outcomes(project, result.clearance, result.certificate):
-                if found.item is not None and found.item.id == item.id:
-                    _show_outcome(form, project, found)
+            for outcome in outcomes(project, result.clearance, result.certificate):
+                if outcome.item is not None and outcome.item.id == item.id:
+                    _show_outcome(form, project, outcome)
         self._delete(item)
 
     def _ask(self, item: Requirement, key: str) -> None:

@@ -150,9 +150,9 @@ class FinishRuleRows(Rows):
         self._name(rule)
         self._fields(rule, "words")
         self._fields(rule, "finish", options=[(f.id, f.name) for f in project.finishes])
-        found = matched(project, rule.words)
+        parts = matched(project, rule.words)
         form.worked(
-            f"{len(found)} names hold “{rule.words}”" + (f": {', '.join(p.name for p in found[:8])}" if found else "")
+            f"{len(parts)} names hold “{rule.words}”" + (f": {', '.join(p.name for p in parts[:8])}" if parts else "")
         )
         self._delete(rule)
 

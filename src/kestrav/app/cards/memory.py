@@ -93,8 +93,8 @@ class PathMarkChoice(QObject):
 
     def get(self, name: str) -> bool:
         """Whether a mark is shown."""
-        found = QSettings().value(f"marks/{name}")
-        return self.DEFAULTS[name] if found is None else str(found) == "true"
+        value = QSettings().value(f"marks/{name}")
+        return self.DEFAULTS[name] if value is None else str(value) == "true"
 
     def set(self, name: str, shown: bool) -> None:
         """Show a mark or not."""

@@ -99,8 +99,8 @@ class PartRows(Rows):
         assert part.swept is not None
         swept, project = part.swept, self.session.shown
         shape = solid_mesh(self.session.meshes, part)
-        found = () if self.card.result is None else self.card.result.findings
-        old = any(f.rule == "swept-outdated" and part.id in f.subject for f in found)
+        findings = () if self.card.result is None else self.card.result.findings
+        old = any(f.rule == "swept-outdated" and part.id in f.subject for f in findings)
         size = " × ".join(show(float(v), "", 0) for v in shape.bounds[1] - shape.bounds[0])
         self.form.worked(
             f"swept by {get(project, swept.thing).name}, {swept.start:.2f} to {swept.end:.2f}\u2009s",

@@ -220,15 +220,15 @@ class ContentsModel(QAbstractItemModel):
         words, about = self.words.casefold().split(), self._about()
         if not words and about is None:
             return None
-        found: set[str] = {
+        ids: set[str] = {
             item.id
             for item in _named(project)
             if all(w in item.name.casefold() for w in words) and (about is None or item.id in about)
         }
         for part in reversed(project.parts):
-            if part.id in found and part.parent is not None:
-                found.add(part.parent)
-        return found
+            if part.id in ids and part.parent is not None:
+                ids.add(part.parent)
+        return ids
 
     # what Qt asks
 
@@ -520,10 +520,10 @@ def _health(row: int, project: Project, result: CheckResult | None) -> str:
 
 def _with_parents(project: Project, ids: tuple[str, ...]) -> set[str]:
     parent = {p.id: p.parent for p in project.parts}
-    found: set[str] = set()
+    shown: set[str] = set()
     for one in ids:
         here: str | None = one
         while here is not None and here in parent:
-            found.add(here)
+            shown.add(here)
             here = parent[here]
-    return found
+    return shown

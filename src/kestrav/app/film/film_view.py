@@ -213,12 +213,12 @@ class FilmView(QWidget):
         self.job.done.connect(self._show_pictures)
         self.job.failed.connect(self.complain)
 
-    def _show_pictures(self, found: dict[str, tuple[list[np.ndarray], float, float]]) -> None:
+    def _show_pictures(self, drawn: dict[str, tuple[list[np.ndarray], float, float]]) -> None:
         self.job = None
         for shot_id, strip, dead in self.rows:
-            if shot_id not in found:
+            if shot_id not in drawn:
                 continue
-            pictures, before, after = found[shot_id]
+            pictures, before, after = drawn[shot_id]
             sheet = QPixmap(strip.size())
             sheet.fill(Qt.GlobalColor.transparent)
             with QPainter(sheet) as pen:

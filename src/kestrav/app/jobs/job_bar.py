@@ -121,10 +121,10 @@ class JobBar(QWidget):
             with contextlib.suppress(OSError):
                 dated.append((file.stat().st_mtime, file))
         newest = max(dated)[1] if dated else None
-        found = read_frame(newest) if newest is not None and newest != seen else None
+        picture = read_frame(newest) if newest is not None and newest != seen else None
         image = None
-        if found is not None:
-            image = _small(found)
+        if picture is not None:
+            image = _small(picture)
         # nobody is told any more when the window has gone meanwhile
         with contextlib.suppress(RuntimeError):
             self._read.emit(newest, image)

@@ -141,13 +141,13 @@ class _Server:
 
         studio.progress = tell
         wanted = dataclasses.replace(studio.wanted(self.camera, self.time), samples=samples, onward=onward)
-        found = studio.ask(wanted, self.camera, self.time)
-        self.traced = _pasted(self.traced, found, region)
+        traced = studio.ask(wanted, self.camera, self.time)
+        self.traced = _pasted(self.traced, traced, region)
         picture = self.picture(8)
         if region is not None and picture.shape[:2] == (self.shot.height, self.shot.width):
             region = None
         self.connection.send(("shown", (picture[..., :3], region)))
-        self.connection.send(("done", (found.samples, 100.0 * found.noise, found.seconds)))
+        self.connection.send(("done", (traced.samples, 100.0 * traced.noise, traced.seconds)))
 
     def picture(self, bits: Bits) -> Picture:
         """The picture as it is shown, or as linear light with its layers."""
@@ -188,17 +188,17 @@ class _Server:
         self.connection.send(("saved", target))
 
 
-def _pasted(whole: Traced | None, found: Traced, region: Region | None) -> Traced:
+def _pasted(whole: Traced | None, traced: Traced, region: Region | None) -> Traced:
     """A region in its place in the whole picture, where there is such."""
-    if region is None or whole is None or whole.cover.shape == found.cover.shape:
-        return found
+    if region is None or whole is None or whole.cover.shape == traced.cover.shape:
+        return traced
     left, top, right, bottom = region
     if whole.cover.shape[0] < bottom or whole.cover.shape[1] < right:
-        return found
+        return traced
     light, cover = whole.light.copy(), whole.cover.copy()
-    light[top:bottom, left:right], cover[top:bottom, left:right] = found.light, found.cover
+    light[top:bottom, left:right], cover[top:bottom, left:right] = traced.light, traced.cover
     bare = whole.bare
-    if bare is not None and found.bare is not None:
+    if bare is not None and traced.bare is not None:
         bare = bare.copy()
-        bare[top:bottom, left:right] = found.bare
+        bare[top:bottom, left:right] = traced.bare
     return dataclasses.replace(whole, light=light, cover=cover, bare=bare)

@@ -94,8 +94,8 @@ class RecoveryDialog(ListDialog):
         )
 
     def _chosen(self) -> Leftover | None:
-        found = self.chosen()
-        return found if isinstance(found, Leftover) else None
+        leftover = self.chosen()
+        return leftover if isinstance(leftover, Leftover) else None
 
     def _open(self) -> None:
         self.opened = self._chosen()

@@ -166,15 +166,15 @@ class Documents(QObject):
         """Show what savings have replaced, to open as a copy or to restore."""
         session = self.session
         file, home = session.file, session.versions
-        found = [] if file is None or home is None else versions_of(home, file)
-        if not found:
+        versions = [] if file is None or home is None else versions_of(home, file)
+        if not versions:
             tell(
                 self.parent_widget,
                 "Earlier versions",
                 "There is none yet: each saving keeps what it replaces, the last ten of a project.",
             )
             return
-        dialog = VersionsDialog(self.parent_widget, found, session.project)
+        dialog = VersionsDialog(self.parent_widget, versions, session.project)
         if not dialog.exec() or dialog.version is None or not self.may_leave():
             return
         try:

@@ -84,7 +84,7 @@ class Entry:
 
 def of_actions(menus: Iterable[tuple[str, QMenu]], others: Iterable[QAction]) -> list[Entry]:
     """The actions of menus, with where they are, and those that have a key only."""
-    found: list[Entry] = []
+    entries: list[Entry] = []
     seen: set[str] = set()
 
     def take(action: QAction, where: str) -> None:
@@ -93,7 +93,7 @@ def of_actions(menus: Iterable[tuple[str, QMenu]], others: Iterable[QAction]) ->
             return
         seen.add(text)
         keys = QKeySequence(action.shortcut()).toString(QKeySequence.SequenceFormat.NativeText)
-        found.append(Entry(text, where, keys, action.toolTip(), action.isEnabled(), action.trigger))
+        entries.append(Entry(text, where, keys, action.toolTip(), action.isEnabled(), action.trigger))
 
     def go(menu: QMenu, where: str) -> None:
         menu.aboutToShow.emit()  # some are filled as they open
@@ -108,7 +108,7 @@ def of_actions(menus: Iterable[tuple[str, QMenu]], others: Iterable[QAction]) ->
         go(menu, name)
     for action in others:
         take(action, "")
-    return found
+    return entries
 
 
 def of_things(project: Project, go: Callable[[str], object]) -> list[Entry]:

@@ -70,7 +70,7 @@ class SelectionMenu(QObject):
 
 def _by_section(sheet: Sheet) -> list[tuple[str, list[tuple[str, Callable[[], object], str]]]]:
     """The buttons of a sheet by its sections, without those that delete."""
-    found: list[tuple[str, list[tuple[str, Callable[[], object], str]]]] = []
+    sections: list[tuple[str, list[tuple[str, Callable[[], object], str]]]] = []
     title = ""
     for row in sheet.rows:
         if isinstance(row, Section):
@@ -79,7 +79,7 @@ def _by_section(sheet: Sheet) -> list[tuple[str, list[tuple[str, Callable[[], ob
             actions = [action for action in row.actions if not action[0].startswith("Delete")]
             if not actions:
                 continue
-            if not found or found[-1][0] != title:
-                found.append((title, []))
-            found[-1][1].extend(actions)
-    return found
+            if not sections or sections[-1][0] != title:
+                sections.append((title, []))
+            sections[-1][1].extend(actions)
+    return sections

@@ -27,8 +27,8 @@ def has_portal() -> bool:
     """Whether the desktop offers its dialogs and settings to programs: it has a session bus, and a portal that the bus can start."""
     folders = os.environ.get("XDG_DATA_DIRS") or "/usr/local/share:/usr/share"
     service = Path("dbus-1") / "services" / "org.freedesktop.portal.Desktop.service"
-    found = any((Path(folder) / service).is_file() for folder in folders.split(":") if folder)
-    return bool(os.environ.get("DBUS_SESSION_BUS_ADDRESS")) and found
+    installed = any((Path(folder) / service).is_file() for folder in folders.split(":") if folder)
+    return bool(os.environ.get("DBUS_SESSION_BUS_ADDRESS")) and installed
 
 
 def make_application() -> object:

@@ -44,8 +44,8 @@ class VersionsDialog(ListDialog):
     @property
     def version(self) -> Version | None:
         """The version that is chosen."""
-        found = self.chosen()
-        return found if isinstance(found, Version) else None
+        version = self.chosen()
+        return version if isinstance(version, Version) else None
 
     def _tell(self) -> None:
         version, sound = self.version, False

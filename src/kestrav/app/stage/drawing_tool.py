@@ -496,10 +496,10 @@ class EdgeTool(StageTool):
             return None
         part = self.session.shown.parts[hit.row]
         local = apply(inverse_rigid(self.session.poses()[hit.row]), hit.place[None])[0]
-        found = nearest_edge(
+        edge = nearest_edge(
             solid_mesh(self.session.meshes, part), hit.triangle, local, 3 * self.stage.snap_reach(hit.place)
         )
-        return None if found is None else (part.id, found)
+        return None if edge is None else (part.id, edge)
 
     def _lines(self, edges: list[tuple[str, int]]) -> Array:
         """Lines (n, 2, 3) of edges where they are now."""
@@ -514,21 +514,21 @@ class EdgeTool(StageTool):
 
     def hover(self, position: QPoint, keys: Qt.KeyboardModifier) -> None:
         """Show the edge that a click would take."""
-        found = self._edge_at(position)
-        if found is None:
+        edge = self._edge_at(position)
+        if edge is None:
             self.stage.caught.catch(None, None)
         else:
-            line = self._lines([found])
+            line = self._lines([edge])
             self.stage.caught.catch(line[0, 0], np.concatenate([line[:, 0], line[-1:, 1]]))
         self.stage.schedule()
 
     def click(self, position: QPoint, keys: Qt.KeyboardModifier) -> None:
         """Take an edge, or let it go."""
-        found = self._edge_at(position)
-        if found is None:
+        edge = self._edge_at(position)
+        if edge is None:
             self.session.refused.emit("no edge is there; click near an edge of a part")
             return
-        self.edges = [e for e in self.edges if e != found] if found in self.edges else [*self.edges, found]
+        self.edges = [e for e in self.edges if e != edge] if edge in self.edges else [*self.edges, edge]
         self.stage.caught.pick([], self._lines(self.edges))
         self.stage.said.emit(self.hint)
         self.stage.schedule()

@@ -39,19 +39,19 @@ _TOOLS = 50  # pixels at the top that the tools' buttons take
 def kept_guides() -> FrameGuides:
     """The guides that the person chose last."""
     settings, plain = QSettings(), asdict(FrameGuides())
-    found: dict[str, object] = {}
+    guides: dict[str, object] = {}
     for name, default in plain.items():
         value = settings.value(f"frame/{name}")
         if value is None:
             continue
         if isinstance(default, bool):
-            found[name] = str(value) == "true"
+            guides[name] = str(value) == "true"
         elif isinstance(default, float):
-            found[name] = float(str(value))
+            guides[name] = float(str(value))
         else:
             columns, _, rows = str(value).partition("x")
-            found[name] = (int(columns or 0), int(rows or 0))
-    return FrameGuides(**found)  # type: ignore[arg-type]
+            guides[name] = (int(columns or 0), int(rows or 0))
+    return FrameGuides(**guides)  # type: ignore[arg-type]
 
 
 def keep_guides(guides: FrameGuides) -> None:
@@ -264,11 +264,11 @@ def tiled(cameras: tuple[Camera, ...], room: QRect, aspect_of: Callable[[Camera]
     shown = cameras[:MOST_TILES]
     columns = max(int(np.ceil(np.sqrt(len(shown)))), 1)
     rows = max(int(np.ceil(len(shown) / columns)), 1)
-    found = []
+    tiles = []
     for k, camera in enumerate(shown):
         row, column = divmod(k, columns)
         left, right = room.width() * column // columns, room.width() * (column + 1) // columns
         top, bottom = room.height() * row // rows, room.height() * (row + 1) // rows
         cell = QRect(room.x() + left, room.y() + top, right - left - 2, bottom - top - 2)
-        found.append((camera.id, frame_within(cell, aspect_of(camera), outside=False)[0]))
-    return found
+        tiles.append((camera.id, frame_within(cell, aspect_of(camera), outside=False)[0]))
+    return tiles

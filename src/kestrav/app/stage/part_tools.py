@@ -234,10 +234,10 @@ class MoveTool(HandleTool):
             )
             step = way * axis
         else:
-            found = self._level(position, lift=bool(keys & Qt.KeyboardModifier.ShiftModifier))
-            if found is None:
+            target = self._level(position, lift=bool(keys & Qt.KeyboardModifier.ShiftModifier))
+            if target is None:
                 return True
-            step = np.round(found / size) * size if size > 0 else found
+            step = np.round(target / size) * size if size > 0 else target
         self.apply("Move", shift(step), self._base, f"{self.kind}-{self._drags}")
         self.stage.said.emit("  ".join(f"{a} {show(float(v), 'mm')}" for a, v in zip("xyz", step, strict=True)))
         return True
@@ -429,9 +429,9 @@ class PickTool(StageTool):
 
     def finish(self) -> None:
         """Hand on what was picked."""
-        done, found = self._done, list(self.snaps)
+        done, snaps = self._done, list(self.snaps)
         self._leave()
-        done(found)
+        done(snaps)
 
     def key(self, event: QKeyEvent) -> bool:
         """Tab, Enter, Backspace and Esc."""

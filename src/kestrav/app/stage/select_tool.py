@@ -271,9 +271,9 @@ class SelectTool(StageTool):
 
     def double_click(self, position: QPoint) -> None:
         """Put a point into the path where it is pressed twice."""
-        found = self.stage.path_under(position)
-        if found is not None:
-            insert_at_station(self.stage.session, *found)
+        path = self.stage.path_under(position)
+        if path is not None:
+            insert_at_station(self.stage.session, *path)
 
     def key(self, event: QKeyEvent) -> bool:
         """Esc lets the selection go."""

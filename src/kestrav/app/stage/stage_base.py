@@ -244,8 +244,8 @@ class StageBase(QWidget):
         if len(shape.triangles) > MOST_FOR_SNAPS:
             spot = Feature("point", part.id, vector(local), exact=False)
             return Snap("place", hit.place, spot, hit.place[None])
-        found = snaps_near(shape, part.id, hit.triangle, local, self.snap_reach(hit.place), kinds)
-        if not found:
+        snaps = snaps_near(shape, part.id, hit.triangle, local, self.snap_reach(hit.place), kinds)
+        if not snaps:
             return None
-        snap = found[rank % len(found)]
+        snap = snaps[rank % len(snaps)]
         return Snap(snap.kind, apply(pose, snap.place[None])[0], snap.feature, apply(pose, snap.outline))

@@ -281,7 +281,7 @@ class Strip(QWidget):
             self._text("lift")
             self._number(settings.lift, "mm", lambda v: tool.set(lift=v), "Height above the surface", "strip-lift")
         self._checks(
-            "Snap", CATCHES, settings.catches, lambda found: tool.set(catches=found), "What the pointer snaps to"
+            "Snap", CATCHES, settings.catches, lambda kinds: tool.set(catches=kinds), "What the pointer snaps to"
         )
         if settings.on != "surface":
             self._text("grid")

@@ -189,12 +189,12 @@ def in_rows(things: list[str], spans: list[tuple[float, float]]) -> list[int]:
             level += 1
         own.setdefault((things[k], level), []).append(k)
     groups = list(own.values())
-    found = [0] * len(spans)
+    row_of = [0] * len(spans)
     whole = [(min(spans[k][0] for k in group), max(spans[k][1] for k in group)) for group in groups]
     for group, row in zip(groups, stacked(whole), strict=True):
         for k in group:
-            found[k] = row
-    return found
+            row_of[k] = row
+    return row_of
 
 
 def stacked(spans: list[tuple[float, float]]) -> list[int]:

@@ -277,11 +277,11 @@ class Chart(QWidget):
 
     def lane_turning(self) -> Turner | None:
         """The wheel, castor or rotation that the chart is about: the selected one or that of the selected part, or the first."""
-        item, found = self.session.item, joints(self.session.shown)
+        item, every = self.session.item, joints(self.session.shown)
         if isinstance(item, Turner):
             return item
-        if item is not None and item.id in found:
-            return found[item.id][-1].item
+        if item is not None and item.id in every:
+            return every[item.id][-1].item
         project = self.session.shown
         return next(iter((*project.wheels, *project.rotations, *turners(project))), None)
 

@@ -91,13 +91,13 @@ class Curves:
         speed_profile = (
             course.run.speed_profile if course is not None and isinstance(course.run.speed_profile, Limited) else None
         )
-        found = {
+        limits = {
             "clearance": settings.required_clearance,
             "speed": (speed_profile.top if speed_profile else settings.speed_limit) / 1000.0,
             "acceleration": (speed_profile.forward if speed_profile else settings.acceleration_limit) / 1000.0,
             "sideways": (speed_profile.sideways if speed_profile else 0.0) / 1000.0,
         }.get(lane, 0.0)
-        return found if found > 0 else None
+        return limits if limits > 0 else None
 
     def set_limit(self, lane: str, value: float, merge: str = "") -> None:
         """Change the limit that a lane shows."""

@@ -268,17 +268,17 @@ class Timeline(Chart):
             next((above for above in ancestors(project, r) if above in moving), r) if r in rows(project) else r
             for r in riders
         ]
-        found = [0] * len(riders)
+        row_of = [0] * len(riders)
         first = 0
         for owner in dict.fromkeys(owners):
             mine = [i for i, one in enumerate(owners) if one == owner]
             inner = in_rows([riders[i] for i in mine], [spans[i] for i in mine])
             for i, row in zip(mine, inner, strict=True):
-                found[i] = first + row
+                row_of[i] = first + row
             record = find(project, owner)
             self.group_names[first] = record.name if record is not None else ""
             first += max(inner) + 1
-        return found
+        return row_of
 
     def _set_grouped(self, on: bool) -> None:
         self.grouped = on
@@ -477,9 +477,9 @@ class Timeline(Chart):
         left: list[bool] = []
 
         def remove(project: Project) -> Project:
-            found = removed(grip, project)
-            left.append(found is None)
-            return project if found is None else found
+            after = removed(grip, project)
+            left.append(after is None)
+            return project if after is None else after
 
         self.session.edit("Delete key", remove)
         if left and left[-1]:

@@ -22,9 +22,9 @@ def set_changed(keys: dict[str, str]) -> None:
 def keyed(tip: str) -> str:
     """A tooltip with the keys as they are now."""
 
-    def now(found: re.Match[str]) -> str:
-        key = _NOW.get(found[1])
-        return found[0] if key is None else f" ({key})" if key else ""
+    def now(match: re.Match[str]) -> str:
+        key = _NOW.get(match[1])
+        return match[0] if key is None else f" ({key})" if key else ""
 
     return _IN_BRACKETS.sub(now, tip) if _NOW else tip
 

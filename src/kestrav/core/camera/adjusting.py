@@ -227,8 +227,8 @@ def fitted(
         seen = views(project, meshes, camera, [time], poses, aspect)
         local = in_camera(seen.position, seen.forward, seen.up, subject.places(poses))[0]
         if by == "lens" or camera.parallel:
-            found = framed(camera, subject, seen, poses, aspect)
-            reach = float(np.abs(np.concatenate([found.low, found.high])).max())
+            framing = framed(camera, subject, seen, poses, aspect)
+            reach = float(np.abs(np.concatenate([framing.low, framing.high])).max())
             factor = (1.0 - 2.0 * margin) / reach
             if camera.parallel:
                 return update(project, camera_id, view_height=round(camera.view_height / factor, 3), keeps="")

@@ -114,11 +114,11 @@ def _bodies_of_scene(
     for row, part in enumerate(project.parts):
         if part.geometry is not None and part.id in shown and part.swept is None:
             together.setdefault((groups.get(part.id, STILL), belongs.get(part.id, "")), []).append(row)
-    found = []
+    bodies = []
     for (leader, faint), members in together.items():
         parts = [project.parts[row] for row in members]
         back = np.eye(4) if leader == STILL else inverse_rigid(rest[leader])
         clear = np.array([p.opacity < 1 or lets_through(finishes.get(p.id)) for p in parts])
         shapes = tuple(solid_mesh(meshes, p) for p in parts)
-        found.append(Body(leader, tuple(members), shapes, back @ rest[members], clear, faint))
-    return tuple(found)
+        bodies.append(Body(leader, tuple(members), shapes, back @ rest[members], clear, faint))
+    return tuple(bodies)

@@ -29,7 +29,7 @@ def focus_distances(project: Project, camera: Camera, times: ArrayLike, poses: A
     """Distances (n,) in mm along a camera's axis that are sharp at times (n,), under world poses (n, parts, 4, 4) as it sees them."""
     focus, times = camera.focus, np.asarray(times, float)
     if focus.keys:
-        found = np.interp(times, [k.time for k in focus.keys], [k.distance for k in focus.keys])
+        distances = np.interp(times, [k.time for k in focus.keys], [k.distance for k in focus.keys])
     else:
         if focus.part and focus.part in rows(project):
             places = world_bounds(project, focus.part, poses).mean(axis=1)
@@ -37,8 +37,8 @@ def focus_distances(project: Project, camera: Camera, times: ArrayLike, poses: A
             places = np.tile(np.asarray(focus.point, float), (len(times), 1))
         else:
             places = seen.target
-        found = np.einsum("ni,ni->n", places - seen.position, seen.forward)
-    return np.asarray(np.maximum(found, NEAREST))
+        distances = np.einsum("ni,ni->n", places - seen.position, seen.forward)
+    return np.asarray(np.maximum(distances, NEAREST))
 
 
 def circle_of(camera: Camera) -> float:

@@ -61,8 +61,8 @@ def in_camera(position: ArrayLike, forward: ArrayLike, up: ArrayLike, points: Ar
     forward, up = np.asarray(forward, float), np.asarray(up, float)
     axes = np.stack([np.cross(forward, up), up, forward], axis=-1)
     offset = np.asarray(points, float) - np.asarray(position, float)[:, None, :]
-    found: Array = offset @ axes
-    return found
+    seen: Array = offset @ axes
+    return seen
 
 
 def on_frame(local: ArrayLike, half_height: ArrayLike, aspect: float, parallel: bool) -> Array:

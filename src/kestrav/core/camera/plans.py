@@ -144,7 +144,7 @@ def _sent_along(project: Project, thing: str, shape: PointShape, name: str, seco
 def wheels_of(project: Project, meshes: Mapping[str, Mesh], things: Sequence[str]) -> list[str]:
     """The parts among things that are round like a wheel: their widest cylinder is as wide as they are across it. Largest first."""
     inner = {p.id for p in project.parts} if not things else {i for thing in things for i in subtree(project, thing)}
-    found = []
+    wheels = []
     for part in project.parts:
         if part.id not in inner or part.geometry is None:
             continue
@@ -156,8 +156,8 @@ def wheels_of(project: Project, meshes: Mapping[str, Mesh], things: Sequence[str
         across = shape.vertices - np.outer(shape.vertices @ axis, axis)
         wide = float(np.linalg.norm(np.ptp(across, axis=0))) / np.sqrt(2.0)
         if abs(wide / (2.0 * face.radius) - 1.0) <= _ROUND:
-            found.append((face.radius, part.id))
-    return [part for _, part in sorted(found, key=lambda each: -each[0])]
+            wheels.append((face.radius, part.id))
+    return [part for _, part in sorted(wheels, key=lambda each: -each[0])]
 
 
 def wheel_demonstrator(

@@ -119,10 +119,10 @@ def passed_through(project: Project, meshes: Mapping[str, Mesh], places: ArrayLi
     Each is looked at as what moves saw it: from where it was to where it is.
     """
     places = np.asarray(places, float)
-    found = np.full(max(len(places) - 1, 0), -1, np.intp)
-    if not len(found):
-        return found
-    nearest_yet = np.full(len(found), np.inf)
+    row_met = np.full(max(len(places) - 1, 0), -1, np.intp)
+    if not len(row_met):
+        return row_met
+    nearest_yet = np.full(len(row_met), np.inf)
     for body in bodies(project, meshes):
         back = inverse_rigid(body.poses(poses))
         at = np.einsum("nij,nj->ni", back[:, :3, :3], places) + back[:, :3, 3]
@@ -140,8 +140,8 @@ def passed_through(project: Project, meshes: Mapping[str, Mesh], places: ArrayLi
         met = (reach <= length[near] + _BEYOND) & (reach < nearest_yet[rows])
         for i, distance in zip(rows[met], reach[met], strict=True):
             nearest_yet[i] = distance
-            found[i] = _struck(body, at[i] + (distance / length[i]) * step[i])
-    return found
+            row_met[i] = _struck(body, at[i] + (distance / length[i]) * step[i])
+    return row_met
 
 
 def _struck(body: Body, place: Array) -> int:

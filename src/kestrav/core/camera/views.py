@@ -147,8 +147,8 @@ def keyed(moments: ArrayLike, values: ArrayLike, times: ArrayLike) -> Array:
     within = np.clip(np.asarray(times, float), moments[0], moments[-1])
     if len(moments) == 1:
         return np.full(within.shape, values[0])
-    found: Array = scipy.interpolate.PchipInterpolator(moments, values)(within)
-    return found
+    turn: Array = scipy.interpolate.PchipInterpolator(moments, values)(within)
+    return turn
 
 
 def roll_keys_to(camera: Camera, time: float, angle: float) -> tuple[RollKey, ...]:
@@ -208,8 +208,8 @@ def _place_of(project: Project, aim: Aim, times: Array) -> Array:
         return np.tile(np.asarray(aim.point, float), (len(times), 1))
     middle = own_bounds(project, aim.part).mean(axis=0)
     poses = Motion(project).poses(aim.part, times)
-    found: Array = poses[:, :3, :3] @ middle + poses[:, :3, 3]
-    return found
+    places: Array = poses[:, :3, :3] @ middle + poses[:, :3, 3]
+    return places
 
 
 def _turned(ways: Array, aim: AlongAim) -> Array:
@@ -272,10 +272,10 @@ def _along(course: RunCourse, times: Array, ahead: float) -> Array:
         inside = np.clip(there, 0.0, curve.length)
         beyond, there = np.abs(there - inside), inside
     out = np.broadcast_to(sense, (len(there), 1)) * curve.tangent(there)
-    found = curve.position(there) + beyond[:, None] * out - curve.position(stations)
-    short = np.linalg.norm(found, axis=1) < _SAME
-    found[short] = tangent[short]
-    return _unit(found)
+    offset = curve.position(there) + beyond[:, None] * out - curve.position(stations)
+    short = np.linalg.norm(offset, axis=1) < _SAME
+    offset[short] = tangent[short]
+    return _unit(offset)
 
 
 def _going(project: Project, camera: Camera, times: Array) -> Array:
@@ -341,10 +341,10 @@ def behind(values: ArrayLike, lag: float, rate: float = _RATE) -> Array:
     share = 1.0 / (rate * 0.5 * lag)
     decay = np.exp(-share)
     now, before = 1.0 - (1.0 - decay) / share, (1.0 - decay) / share - decay
-    found: Array = values - values[:1]
+    lagged: Array = values - values[:1]
     for _ in range(2):
-        found = scipy.signal.lfilter([now, before], [1.0, -decay], found, axis=0)
-    return np.asarray(found + values[:1])
+        lagged = scipy.signal.lfilter([now, before], [1.0, -decay], lagged, axis=0)
+    return np.asarray(lagged + values[:1])
 
 
 def _at(grid: Array, table: Array, times: Array) -> Array:
@@ -372,8 +372,8 @@ def _lagging_target(project: Project, camera: Camera, times: Array, position: Ar
             yaw, pitch = angles_of(target - places)
             turned = np.stack([np.unwrap(yaw, period=360.0), pitch], axis=1)
             known["look"] = behind(turned, camera.aim_lag)
-    found = _at(grid, known["look"], times)
-    return found if found.shape[1] == 3 else position + _FAR * direction(found[:, 0], found[:, 1])
+    look = _at(grid, known["look"], times)
+    return look if look.shape[1] == 3 else position + _FAR * direction(look[:, 0], look[:, 1])
 
 
 # keeping the subject's size

@@ -91,7 +91,7 @@ def _look(
     own: set[int],
     belongs: set[int],
     some: slice,
-    found: Sight,
+    sight: Sight,
 ) -> None:
     poses, times = poses[some], times[some]
     position, forward, up = seen.position[some], seen.forward[some], seen.up[some]
@@ -133,15 +133,15 @@ def _look(
         by[rows] = np.where(closer, body.row if body.row != STILL else -2, by[rows])
     total = np.maximum(struck.sum(axis=1), 1)
     hidden = inside & (blocked < reach - np.maximum(_BEFORE, 1e-5 * np.where(struck, reach, 0.0)))
-    found.visible[some] = (inside & ~hidden).sum(axis=1) / total
-    found.hidden[some] = hidden.sum(axis=1) / total
+    sight.visible[some] = (inside & ~hidden).sum(axis=1) / total
+    sight.hidden[some] = hidden.sum(axis=1) / total
     central = inside & (np.abs(ways - 0.5) <= 0.25).all(axis=1)
-    found.crossed[some] = (hidden & central).sum(axis=1) / np.maximum(central.sum(axis=1), 1)
+    sight.crossed[some] = (hidden & central).sum(axis=1) / np.maximum(central.sum(axis=1), 1)
     # what no ray meets, as it is thinner than their spacing, is taken as out of the frame if its middle is
     none = ~struck.any(axis=1)
-    found.outside[some] = np.where(none, 1.0, (struck & ~inside).sum(axis=1) / total)
+    sight.outside[some] = np.where(none, 1.0, (struck & ~inside).sum(axis=1) / total)
     for k in np.flatnonzero(hidden.any(axis=1)):
-        found.hiding[some.start + k] = _most(every, belongs, poses[k], origins[k], directions[k], hidden[k], by[k])
+        sight.hiding[some.start + k] = _most(every, belongs, poses[k], origins[k], directions[k], hidden[k], by[k])
 
 
 def _rays(

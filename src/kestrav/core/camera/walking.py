@@ -123,7 +123,7 @@ def _obstacles(
 ) -> Obstacles:
     from trimesh.intersections import slice_mesh_plane
 
-    rest, found, rows_ = rest_poses(project), list[shapely.Geometry](), list[int]()
+    rest, shapes, rows_ = rest_poses(project), list[shapely.Geometry](), list[int]()
     for row, part in enumerate(project.parts):
         if part.geometry is None or part.id not in left:
             continue
@@ -137,9 +137,9 @@ def _obstacles(
             if len(body.faces):
                 body = slice_mesh_plane(body, way, (0, 0, at))  # type: ignore[no-untyped-call]
         if len(body.faces):
-            found.append(_from_above(np.asarray(body.vertices)[:, :2], np.asarray(body.faces)))
+            shapes.append(_from_above(np.asarray(body.vertices)[:, :2], np.asarray(body.faces)))
             rows_.append(row)
-    return Obstacles(np.array(rows_, np.intp), shapely.STRtree(found))
+    return Obstacles(np.array(rows_, np.intp), shapely.STRtree(shapes))
 
 
 def _from_above(flat: Array, triangles: NDArray[np.intp]) -> shapely.Geometry:
@@ -164,15 +164,15 @@ def kept_distances(project: Project, meshes: Mapping[str, Mesh], walk: Walk, pla
     band = float(floor.min()) + STEP, float(floor.max()) + walk.eye_height + HEAD
     still = obstacles(project, meshes, *band)
     away, row, spot = still.distances(places[:, :2])
-    found = Near(away, row, np.column_stack([spot, places[:, 2]]), away <= 0)
+    near = Near(away, row, np.column_stack([spot, places[:, 2]]), away <= 0)
     stands = frozenset(i for i, part in enumerate(project.parts) if part.id in standing(project))
     moving = surroundings(project, meshes, places, poses, stands, max(walk.eye_height - STEP, 0.0))
-    nearer = moving.distance < found.distance
+    nearer = moving.distance < near.distance
     return Near(
-        np.where(nearer, moving.distance, found.distance),
-        np.where(nearer, moving.row, found.row),
-        np.where(nearer[:, None], moving.point, found.point),
-        np.where(nearer, moving.inside, found.inside),
+        np.where(nearer, moving.distance, near.distance),
+        np.where(nearer, moving.row, near.row),
+        np.where(nearer[:, None], moving.point, near.point),
+        np.where(nearer, moving.inside, near.inside),
     )
 
 
@@ -221,12 +221,12 @@ def _along(way: Array) -> Array:
 
 def _at(way: Array, places: Array) -> Array:
     """How far along a line (k, 2) its corners are that are these places (m, 2), in their order."""
-    along, found, first = _along(way), [], 0
+    along, pieces, first = _along(way), [], 0
     for place in places:
         k = first + int(np.argmin(np.linalg.norm(way[first:] - place, axis=1)))
-        found.append(along[k])
+        pieces.append(along[k])
         first = k
-    return np.array(found)
+    return np.array(pieces)
 
 
 def _around(points: Array, blocked: shapely.Geometry, distance: float, slack: float) -> tuple[Array, Array]:

@@ -28,8 +28,8 @@ class Asked:
     @property
     def checked(self) -> NDArray[np.bool_]:
         """Which pairs (p,) are checked."""
-        found: NDArray[np.bool_] = np.isfinite(self.need)
-        return found
+        asked: NDArray[np.bool_] = np.isfinite(self.need)
+        return asked
 
 
 def asked_of(project: Project, pairs: Sequence[tuple[str, str]]) -> Asked:

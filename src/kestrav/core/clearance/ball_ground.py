@@ -69,7 +69,7 @@ def _away(project: Project, meshes: Mapping[str, Mesh], on: str, places: Array) 
     back = inverse_rigid(rest[row[on]])
     bodies = [(model(solid_mesh(meshes, p)), placed(back @ rest[row[p.id]])) for p in solids(project, on)]
     ball, request = coal.Sphere(_POINT), coal.DistanceRequest()
-    found, last = np.empty((len(places), 3)), np.array([0.0, 0.0, 1.0])
+    away, last = np.empty((len(places), 3)), np.array([0.0, 0.0, 1.0])
     for k, place in enumerate(places):
         best = np.inf
         for body, at in bodies:
@@ -82,5 +82,5 @@ def _away(project: Project, meshes: Mapping[str, Mesh], on: str, places: Array) 
                 size = float(np.linalg.norm(way))
                 if size > 10 * _POINT:
                     last = way / size
-        found[k] = last
-    return found
+        away[k] = last
+    return away

@@ -47,12 +47,12 @@ def bent_away(project: Project, meshes: Mapping[str, Mesh], run_id: str, renew: 
     if len(point_shape(project, run.path).points) < 3:
         raise BadInput(f"“{get(project, run.path).name}” has no point between its ends; put one in first")
     for _ in range(_ROUNDS):
-        found = near_run(project, meshes, run)
-        breaches = [b for b in found.breaches if of_rider(project, run, b)]
+        near = near_run(project, meshes, run)
+        breaches = [b for b in near.breaches if of_rider(project, run, b)]
         if not breaches:
             return project
         rows, needs = [], []
-        ways = _influence(project, run, found.times)
+        ways = _influence(project, run, near.times)
         for breach in breaches:
             frames = [k for first, last in breach.intervals for k in range(first, last + 1)]
             for k in frames:

@@ -61,10 +61,10 @@ class Pairing:
         looked at."""
         if self.spans is None:
             return np.ones(len(times) - 1, bool)
-        found = np.zeros(len(times) - 1, bool)
+        looked = np.zeros(len(times) - 1, bool)
         for start, end in self.spans:
-            found |= (times[:-1] < end - _MOMENT) & (times[1:] > start + _MOMENT)
-        return found
+            looked |= (times[:-1] < end - _MOMENT) & (times[1:] > start + _MOMENT)
+        return looked
 
 
 def pairing(project: Project, meshes: Mapping[str, Mesh], a: str, b: str, need: float = 0.0) -> Pairing:
@@ -113,9 +113,9 @@ def rounded(project: Project, pair: Pairing, seen: Array) -> Rounded | None:
             there = apply(poses[side], line)
             own = facet_error(mine, line.mean(axis=0), line[1] - line[0])
             apart = facet_error(other, there.mean(axis=0), there[1] - there[0]) + _SETTLED
-            for number, found in ((2 * k, own), (2 * k + 1, apart)):
-                if found < best:
-                    best, where = found, number
+            for number, solid in ((2 * k, own), (2 * k + 1, apart)):
+                if solid < best:
+                    best, where = solid, number
         if np.isfinite(best):
             line = lines[where // 2]
             corners[side] = Points(pair.corners[side].centres, pair.corners[side].radii, line)
@@ -388,13 +388,13 @@ class Between:
         key = (pair.a, pair.b)
         if key not in self._rounded:
             self._rounded[key] = rounded(self.project, pair, seen[0])
-        found = self._rounded[key]
-        return found if found is not None and found.holds(seen) else None
+        solid = self._rounded[key]
+        return solid if solid is not None and solid.holds(seen) else None
 
     def within(self, pair: Pairing, led: Array) -> Array:
         """The first body's poses (n, 4, 4) as the second sees them, from those of their groups' leaders."""
-        found: Array = inverse_rigid(self.groups.within[pair.b]) @ led @ self.groups.within[pair.a]
-        return found
+        pose: Array = inverse_rigid(self.groups.within[pair.b]) @ led @ self.groups.within[pair.a]
+        return pose
 
     def body_clearances(self, g: int, window: Window) -> Array:
         """How far (n - 1, p) the boxes that bodies sweep are apart in mm, of all pairs between two groups."""

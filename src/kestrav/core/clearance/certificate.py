@@ -115,7 +115,7 @@ class _Proof:
     progress: Progress | None = None
     share: float = 0.0
     measured: int = 0
-    found: list[Stretch] = field(default_factory=list)
+    stretches: list[Stretch] = field(default_factory=list)
     of_pairs: dict[tuple[str, str], int] = field(default_factory=dict)
 
     @property
@@ -170,13 +170,13 @@ def certify(
         _prove_all(proof, (begin, end), cut=over is not None)
     if progress is not None:
         progress(1.0)
-    proof.found += [
+    proof.stretches += [
         stretch
         for stretch in _inside(project, meshes, begin, end, only)
         if stretch.least < allowed.get(frozenset((stretch.pair.moving, stretch.pair.other)), stretch.required)
     ]
     proof.share = 1.0
-    stretches = [_sharpened(proof, stretch) for stretch in _joined(proof.found)]
+    stretches = [_sharpened(proof, stretch) for stretch in _joined(proof.stretches)]
     held = [one for k, one in ready.held.items() if frozenset(names[k]) not in allowed]
     course = contact_course(project, meshes, held, (begin, end), proof.tell)
     stretches += [Stretch(d.pair, d.start, d.end, "breached", -d.depth, d.time, -d.allowed) for d in course.deeper]
@@ -328,8 +328,8 @@ def _away(proof: _Proof, pair: Pairing, seen: Array, k: int, known: dict[int, fl
         proof.of_pairs[pair.a, pair.b] = proof.of_pairs.get((pair.a, pair.b), 0) + 1
         if proof.measured % _OFTEN == 0:
             proof.tell()
-        found = distance_of(pair, seen[k], enough)
-        known[k] = enough if found is None else found.distance
+        distance = distance_of(pair, seen[k], enough)
+        known[k] = enough if distance is None else distance.distance
     return known[k]
 
 
@@ -383,7 +383,7 @@ def _keep(proof: _Proof, pair: Pairing, times: Array, known: dict[int, float], a
     k = a if known[a] <= known[b] else b
     breached = known[k] < pair.need - _CLOSE
     status: Status = "breached" if breached else "not shown"
-    proof.found.append(
+    proof.stretches.append(
         Stretch(Pair(pair.a, pair.b), float(times[a]), float(times[b]), status, known[k], float(times[k]), pair.need)
     )
 
@@ -480,10 +480,10 @@ def _deepest(proof: _Proof, stretch: Stretch, pair: Pairing, g: int) -> Stretch:
     return dataclasses.replace(stretch, least=-deepest[0], time=deepest[1])
 
 
-def _joined(found: list[Stretch]) -> list[Stretch]:
+def _joined(stretches: list[Stretch]) -> list[Stretch]:
     """Stretches of one pair that follow each other as one; what is not shown beside a breach is part of it."""
     by_pair: dict[tuple[Pair, float], list[Stretch]] = {}
-    for stretch in found:
+    for stretch in stretches:
         by_pair.setdefault((stretch.pair, stretch.required), []).append(stretch)
     joined = []
     for (pair, _), mine in by_pair.items():

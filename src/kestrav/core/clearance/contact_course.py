@@ -95,8 +95,8 @@ def contact_course(
     deeper, measured = list[Deeper](), 0
     for g, near in _near(moving, over, tell).items():
         for k, times, seen, way in _looks(moving, g, near, [limit.allowed - contact.deep for contact, limit in held]):
-            found, shown, count = _judged(*held[k], times, seen, way, tell)
-            deeper += found
+            deepest, shown, count = _judged(*held[k], times, seen, way, tell)
+            deeper += deepest
             measured += count
             contacts[k] = dataclasses.replace(contacts[k], shown=shown)
     return Course(tuple(deeper), tuple(contacts), measured)
@@ -104,7 +104,7 @@ def contact_course(
 
 def _near(moving: Between, over: tuple[float, float], tell: Callable[[], None]) -> dict[int, _Near]:
     """The steps in which boxes that pairs sweep meet while they are in contact, by the groups that they are between."""
-    found: dict[int, _Near] = {}
+    near_pairs: dict[int, _Near] = {}
     within = _Within()
     for window in moving.windows(over[1], over[0]):
         tell()
@@ -119,12 +119,12 @@ def _near(moving: Between, over: tuple[float, float], tell: Callable[[], None]) 
             one, two = moving.led(int(g), window)
             seen = inverse_rigid(two) @ one
             ways = np.stack([_way(moving, window, pair, seen, within) for pair in mine], axis=1)
-            kept = found.setdefault(int(g), _Near())
+            kept = near_pairs.setdefault(int(g), _Near())
             kept.starts.append(window.times[inner])
             kept.ends.append(window.times[inner + 1])
             kept.near.append(near[inner])
             kept.ways.append(ways[inner])
-    return found
+    return near_pairs
 
 
 @dataclass(eq=False)
@@ -140,8 +140,8 @@ class _Within:
             if key in self._known:
                 before = self._known[key][0]
                 wide = np.array([np.minimum(wide[0], before[0]), np.maximum(wide[1], before[1])])
-            found = bounds_within(shape, wide)
-            self._known[key] = wide, np.array([box[1], box[0]]) if found is None else found
+            bounds = bounds_within(shape, wide)
+            self._known[key] = wide, np.array([box[1], box[0]]) if bounds is None else bounds
         own = self._known[key][1]
         return np.array([np.maximum(box[0], own[0]), np.minimum(box[1], own[1])])
 
@@ -242,12 +242,12 @@ def _judged(
     order = order[seen_at[like[order]]]
     at, deep = times[order], depths[like[order]]
     hits = np.flatnonzero(deep > limit.allowed)
-    found = []
+    deeper = []
     for part in np.split(hits, np.flatnonzero(np.diff(hits) > 1) + 1):
         worst = part[int(np.argmax(deep[part]))]
         span = float(at[part[0]]), float(at[part[-1]])
-        found.append(Deeper(contact.pair, *span, float(deep[worst]), float(at[worst]), limit.allowed))
-    return found, told, len(chosen)
+        deeper.append(Deeper(contact.pair, *span, float(deep[worst]), float(at[worst]), limit.allowed))
+    return deeper, told, len(chosen)
 
 
 def _met(limit: DepthLimit, seen: Array) -> Array:
@@ -255,8 +255,8 @@ def _met(limit: DepthLimit, seen: Array) -> Array:
     own = limit.one.shape.bounds
     there = turned_bounds(limit.two.shape.bounds, inverse_rigid(seen))
     low, high = np.maximum(own[0], there[:, 0].min(axis=0)), np.minimum(own[1], there[:, 1].max(axis=0))
-    found = bounds_within(limit.one.shape, np.array([low, high])) if (low <= high).all() else None
-    return own if found is None else found
+    box = bounds_within(limit.one.shape, np.array([low, high])) if (low <= high).all() else None
+    return own if box is None else box
 
 
 def _beyond(rooms: Array, way: float) -> float:

@@ -104,10 +104,10 @@ class Nearness:
 
 def within(spans: Iterable[Span], times: Array) -> NDArray[np.bool_]:
     """Whether times (n,) are in spans."""
-    found = np.zeros(np.shape(times), bool)
+    inside = np.zeros(np.shape(times), bool)
     for start, end in spans:
-        found |= (times >= start) & (times <= end)
-    return found
+        inside |= (times >= start) & (times <= end)
+    return inside
 
 
 def rest_of(spans: Sequence[Span]) -> tuple[Span, ...]:
@@ -158,7 +158,7 @@ def _contacts(
     solids = [(bodies.solid(number[pair.a]), bodies.solid(number[pair.b])) for pair in pairs]
     history = _History(project, meshes, pairs, solids)
     rest, row = rest_poses(project), rows(project)
-    found = []
+    contacts = []
     for k, (one, pair) in enumerate(zip(meant, pairs, strict=True)):
         first, second = solids[k]
         stands = inverse_rigid(rest[row[pair.b]]) @ rest[row[pair.a]]
@@ -174,8 +174,8 @@ def _contacts(
             parted = _parted(required)
             instants = [*one.times, *(history.from_rest(k, stands, tolerance, parted) if one.at_rest else ())]
             spans = history.spans(k, instants, parted)
-        found.append((Contact(one.pair, one.reason, deep, limit.allowed, required, spans), limit))
-    return tuple(found)
+        contacts.append((Contact(one.pair, one.reason, deep, limit.allowed, required, spans), limit))
+    return tuple(contacts)
 
 
 def nearness_of(
@@ -270,17 +270,17 @@ class _History:
 
     def spans(self, k: int, instants: Iterable[float], limit: float) -> tuple[Span, ...]:
         """When a pair is in contact: about instants (s), until it has parted by more than a limit in mm."""
-        found: list[Span] = []
+        spans: list[Span] = []
         for instant in sorted(instants):
-            if not 0 <= instant <= self.end or (found and instant <= found[-1][1]):
+            if not 0 <= instant <= self.end or (spans and instant <= spans[-1][1]):
                 continue
             before = self._parts_from(k, instant, limit, -1) if instant > 0 else None
             after = self._parts_from(k, instant, limit, 1) if instant < self.end else None
             one = (-np.inf if before is None else before, np.inf if after is None else after)
-            if found and one[0] <= found[-1][1]:
-                one = (found.pop()[0], one[1])
-            found.append(one)
-        return tuple(found)
+            if spans and one[0] <= spans[-1][1]:
+                one = (spans.pop()[0], one[1])
+            spans.append(one)
+        return tuple(spans)
 
     def _parts_from(self, k: int, instant: float, limit: float, sense: int) -> float | None:
         """When, going forwards or backwards in time from an instant, a pair has parted by a limit; None if it never does."""

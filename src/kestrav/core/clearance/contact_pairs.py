@@ -51,13 +51,13 @@ def resting_contacts(project: Project, bodies: Bodies, within: float | None = No
     bounds = turned_bounds(bodies.boxes, rest)
     close = np.flatnonzero(box_distances(bounds[bodies.first], bounds[bodies.second]) <= limit)
     transforms = [placed(m) for m in rest]
-    found = []
+    pairs = []
     for k in close:
         a, b = bodies.first[k], bodies.second[k]
         near = nearest(bodies.models[a], transforms[a], bodies.models[b], transforms[b], limit + _HAIR)
         if near is not None or nested(bodies.solid(a), inverse_rigid(rest[b]) @ rest[a], bodies.solid(b)):
-            found.append(Pair(bodies.ids[a], bodies.ids[b]))
-    return tuple(found)
+            pairs.append(Pair(bodies.ids[a], bodies.ids[b]))
+    return tuple(pairs)
 
 
 def standing_at(project: Project, bodies: Bodies, need: Array) -> Array:
@@ -80,11 +80,11 @@ def working_pairs(project: Project) -> tuple[Pair, ...]:
     links: list[tuple[str, str]] = [(gear.a.part, gear.b.part) for gear in project.gears]
     for rod in project.rods:
         links += [(rod.part, other) for other in named_parts(rod)[1:]]
-    found = []
+    pairs = []
     for one, two in links:
         sides = [[part.id for part in solids(project, thing)] for thing in (one, two)]
-        found += [Pair(a, b) for a in sides[0] for b in sides[1] if a != b]
-    return tuple(found)
+        pairs += [Pair(a, b) for a in sides[0] for b in sides[1] if a != b]
+    return tuple(pairs)
 
 
 def _met(project: Project, bodies: Bodies) -> dict[Pair, list[float]]:

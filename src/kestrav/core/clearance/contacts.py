@@ -69,8 +69,8 @@ def first_touch(project: Project, meshes: Mapping[str, Mesh], a: str, b: str, en
     Raises BadInput when one holds the other or one has no geometry.
     """
     pairs = _between(project, meshes, a, b)
-    found = _search(project, meshes, pairs, span(project) if end is None else end, first=True)
-    return found[0] if found else None
+    touches = _search(project, meshes, pairs, span(project) if end is None else end, first=True)
+    return touches[0] if touches else None
 
 
 def touches(
@@ -127,11 +127,11 @@ def _search(
                 pairs[k].touching = False
         for g in np.flatnonzero(~far.all(axis=0)):
             _window(look, int(g), window)
-        if first and look.found:
+        if first and look.touches:
             break
     # the last step may go beyond the end
-    found = sorted((touch for touch in look.found if touch.time <= end + FINE), key=lambda touch: touch.time)
-    return found[:1] if first else found
+    touches = sorted((touch for touch in look.touches if touch.time <= end + FINE), key=lambda touch: touch.time)
+    return touches[:1] if first else touches
 
 
 @dataclass(eq=False)
@@ -141,11 +141,11 @@ class _Look:
     moving: Between
     first: bool
     until: float = np.inf
-    found: list[Touch] = field(default_factory=list)
+    touches: list[Touch] = field(default_factory=list)
 
     def keep(self, touch: Touch) -> None:
         """Keep a touch; where the first is asked for, nothing after it is."""
-        self.found.append(touch)
+        self.touches.append(touch)
         if self.first:
             self.until = min(self.until, touch.time)
 

@@ -65,9 +65,9 @@ def overlap_of(one: Solid, at_one: Array, two: Solid, at_two: Array) -> Overlap:
         # what is not free a little before the best so far is no better
         if best < most and not free((best - _EXACT) * way):
             continue
-        found = _until_free(free, way, best)
-        if found < best:
-            best, best_way = found, way
+        overlap = _until_free(free, way, best)
+        if overlap < best:
+            best, best_way = overlap, way
     return Overlap(round(best, _DIGITS), turn @ best_way)
 
 

@@ -65,8 +65,8 @@ class DepthLimit:
         """
         left = np.flatnonzero(self.separation(seen) <= 0)
         some = left[spread(seen[left], self.one.shape.bounds, _HAIR, self.looks)]
-        found = self._deeper_of(seen, np.sort(some))
-        return found if len(some) == len(left) or not len(found) else self._deeper_of(seen, left)
+        deeper = self._deeper_of(seen, np.sort(some))
+        return deeper if len(some) == len(left) or not len(deeper) else self._deeper_of(seen, left)
 
     @property
     def looks(self) -> int:
@@ -87,8 +87,8 @@ class DepthLimit:
         least = enough
         for inner, outer, there in ((self.one, self.two, seen), (self.two, self.one, inverse_rigid(seen))):
             thin, model = _thinned(inner.shape, self.allowed)
-            found = nearest(model, placed(there), outer.model, AT_REST, least)
-            least = least if found is None else found.distance
+            distance = nearest(model, placed(there), outer.model, AT_REST, least)
+            least = least if distance is None else distance.distance
             if least <= 0 or enclosed(thin, there[None], outer)[0]:
                 return 0.0
         return least
@@ -100,14 +100,14 @@ class DepthLimit:
     def clear(self, seen: Array, spare: float = 0.0) -> NDArray[np.bool_]:
         """At which of poses (n, 4, 4) neither solid drawn in meets the other, nor comes as near as a spare in mm: there they are less deep
         than allowed, by so much."""
-        found = np.ones(len(seen), bool)
+        clear = np.ones(len(seen), bool)
         for inner, outer, there in ((self.one, self.two, seen), (self.two, self.one, inverse_rigid(seen))):
             thin, model = _thinned(inner.shape, self.allowed)
-            for k in np.flatnonzero(found):
-                found[k] = not meets(model, there[k], outer.model, spare)
-            left = np.flatnonzero(found)
-            found[left] = ~enclosed(thin, there[left], outer)
-        return found
+            for k in np.flatnonzero(clear):
+                clear[k] = not meets(model, there[k], outer.model, spare)
+            left = np.flatnonzero(clear)
+            clear[left] = ~enclosed(thin, there[left], outer)
+        return clear
 
     def skins_clear(self, seen: Array) -> bool:
         """Whether the surface of neither solid drawn in crosses that of the other at a pose (4, 4): enough where they came there little by
@@ -127,8 +127,8 @@ class DepthLimit:
     @cached_property
     def _planes(self) -> list[_Plane]:
         mine, theirs = (_hull(solid.shape) for solid in (self.one, self.two))
-        found = [_Plane(plane, mine[0], of_second=True) for plane in theirs[1]]
-        return [*found, *(_Plane(plane, theirs[0], of_second=False) for plane in mine[1])]
+        planes = [_Plane(plane, mine[0], of_second=True) for plane in theirs[1]]
+        return [*planes, *(_Plane(plane, theirs[0], of_second=False) for plane in mine[1])]
 
 
 @dataclass(frozen=True, eq=False)
@@ -187,15 +187,15 @@ def _thinned(shape: Mesh, by: float) -> tuple[Mesh, Any]:
 
 def enclosed(inner: Mesh, there: Array, outer: Solid) -> NDArray[np.bool_]:
     """At which of poses (n, 4, 4) a mesh, whose surface does not meet that of a closed solid, has a piece inside it."""
-    found = np.zeros(len(there), bool)
+    inside = np.zeros(len(there), bool)
     if not outer.closed:
-        return found
+        return inside
     low, high = outer.shape.bounds
     for piece in inner.pieces:
         points = there[:, :3, :3] @ piece + there[:, :3, 3]
-        within = np.flatnonzero((points > low).all(axis=1) & (points < high).all(axis=1) & ~found)
-        found[within] = encloses_each(outer.shape, points[within])
-    return found
+        within = np.flatnonzero((points > low).all(axis=1) & (points < high).all(axis=1) & ~inside)
+        inside[within] = encloses_each(outer.shape, points[within])
+    return inside
 
 
 def nested(one: Solid, seen: Array, two: Solid) -> bool:

@@ -67,14 +67,14 @@ def drop_height(
 def _vertical(above: tuple[Array, Mesh], below: tuple[Array, Mesh]) -> float:
     """The least vertical way from one body's surface down to another's, by rays from the vertices of both."""
     (pose_a, a), (pose_b, b) = above, below
-    found = np.inf
+    drop = np.inf
     for pose_from, from_, pose_to, to, way in ((pose_a, a, pose_b, b, _DOWN), (pose_b, b, pose_a, a, -_DOWN)):
         back = inverse_rigid(pose_to)
         starts = apply(back @ pose_from, from_.vertices)
         distances, _ = first_hits(to, starts - _TOUCH * (back[:3, :3] @ way), back[:3, :3] @ way)
         if len(distances):
-            found = min(found, float(distances.min()) - _TOUCH)
-    return max(found, 0.0)
+            drop = min(drop, float(distances.min()) - _TOUCH)
+    return max(drop, 0.0)
 
 
 def _without_crossing(mine: list[tuple[Array, Mesh]], others: list[tuple[Array, Mesh]], reach: float) -> float:

@@ -46,11 +46,11 @@ def raised(
         return renew(made)
 
     short = worst.required - worst.distance
-    found = _least(lambda height: _clear(lifted(height), meshes, run_id), short, _HIGHEST, _EXACT)
-    if found is None or not _clear(lifted(found + _EXACT), meshes, run_id):
+    least = _least(lambda height: _clear(lifted(height), meshes, run_id), short, _HIGHEST, _EXACT)
+    if least is None or not _clear(lifted(least + _EXACT), meshes, run_id):
         return None
     # a little more than the looks needed, as between them it may be a hair nearer
-    return lifted(found + _EXACT), found + _EXACT
+    return lifted(least + _EXACT), least + _EXACT
 
 
 def delayed(
@@ -66,10 +66,10 @@ def delayed(
         return None
     frame = 1.0 / project.settings.fps
     most = min(span(project), _LATEST)
-    found = _least(
+    least = _least(
         lambda n: _clear(renew(later(project, run_id, round(n) * frame)), meshes, run_id), 4.0, most / frame, 1.0
     )
-    return None if found is None else (later(project, run_id, round(found) * frame), round(found) * frame)
+    return None if least is None else (later(project, run_id, round(least) * frame), round(least) * frame)
 
 
 def later(project: Project, run_id: str, seconds: float) -> Project:

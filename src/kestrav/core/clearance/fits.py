@@ -83,7 +83,7 @@ def fits_at_rest(project: Project, meshes: Mapping[str, Mesh], progress: Progres
     limit = project.settings.contact_distance
     said = {frozenset((c.a, c.b)) for c in project.contacts if c.intended}
     close = list(_close(bounds, limit))
-    found = []
+    fits = []
     for number, (a, b) in enumerate(close):
         if progress is not None and number % _OFTEN == 0:
             progress(number / len(close))
@@ -94,8 +94,8 @@ def fits_at_rest(project: Project, meshes: Mapping[str, Mesh], progress: Progres
         pair = Pair(bodies.ids[a], bodies.ids[b])
         made = _of_pair(pair, *one, near, limit, accepted=frozenset((pair.moving, pair.other)) in said)
         if made is not None:
-            found.append(made)
-    return tuple(sorted(found, key=lambda fit: (-fit.depth, fit.gap)))
+            fits.append(made)
+    return tuple(sorted(fits, key=lambda fit: (-fit.depth, fit.gap)))
 
 
 def alike(fits: Iterable[Fit], fit: Fit) -> tuple[Fit, ...]:
@@ -184,9 +184,9 @@ def _shaft_in_bore(one: _Side, two: _Side) -> tuple[tuple[float, float], float] 
         for shaft, bore in itertools.product(first.cylinders, second.cylinders):
             if shaft[1] or not bore[1]:
                 continue
-            found = _fitted(shaft[0], bore[0])
-            if found is not None and (best is None or found[0][1] - found[0][0] < best[0][1] - best[0][0]):
-                best = found
+            fitted = _fitted(shaft[0], bore[0])
+            if fitted is not None and (best is None or fitted[0][1] - fitted[0][0] < best[0][1] - best[0][0]):
+                best = fitted
     return best
 
 

@@ -57,8 +57,8 @@ def interference_of(one: Solid, at_one: Array, two: Solid, at_two: Array) -> Int
             return _measured(one, seen, two)
         return Interference(other.depth, other.volume, apply(seen, other.place[None])[0])
 
-    found = _depths.get((), measured, *_key(one, seen, two))
-    return Interference(found.depth, found.volume, apply(at_two, found.place[None])[0])
+    interference = _depths.get((), measured, *_key(one, seen, two))
+    return Interference(interference.depth, interference.volume, apply(at_two, interference.place[None])[0])
 
 
 def deeper_than(one: Solid, seen: Array, two: Solid, depth: float) -> bool:

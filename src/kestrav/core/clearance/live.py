@@ -126,7 +126,7 @@ class Live:
         on_frame = abs(times[here] - time) < _HAIR
         now = led[here] if on_frame else led_poses(project, Motion(project), ready.leaders, np.array([time]))[0]
         measured = self._measured.setdefault(here, {}) if on_frame else {}
-        found = [(time, *ready.worst(now, self._hints.get(here), measured, self._elsewhere(here, now)))]
+        worst = [(time, *ready.worst(now, self._hints.get(here), measured, self._elsewhere(here, now)))]
         order = _spread(changed)
         done = 0
         for frame in order:
@@ -140,22 +140,22 @@ class Live:
             )
             if k >= 0:
                 self._hints[int(frame)] = k
-            found.append((float(times[frame]), distance, k, points))
+            worst.append((float(times[frame]), distance, k, points))
             done += 1
-        found[1:] = sorted(found[1:], key=lambda sample: sample[0])
+        worst[1:] = sorted(worst[1:], key=lambda sample: sample[0])
         return LiveClearance(
-            np.array([t for t, *_ in found]),
-            np.array([d for _, d, _, _ in found]),
-            np.array([ready.required(k) if k >= 0 else project.settings.required_clearance for *_, k, _ in found]),
-            tuple(ready.named(k) for *_, k, _ in found),
-            np.array([p for *_, p in found]),
+            np.array([t for t, *_ in worst]),
+            np.array([d for _, d, _, _ in worst]),
+            np.array([ready.required(k) if k >= 0 else project.settings.required_clearance for *_, k, _ in worst]),
+            tuple(ready.named(k) for *_, k, _ in worst),
+            np.array([p for *_, p in worst]),
             (float(times[changed[0]]), float(times[changed[-1]])) if len(changed) else None,
             done == len(order),
         )
 
     def _led(self, project: Project, ready: _Ready, times: Array) -> Array:
         """The leaders' poses (n, l, 4, 4); of those that hang on nothing that was edited as they were."""
-        motion, found = Motion(project), np.empty((len(times), len(ready.leaders), 4, 4))
+        motion, poses = Motion(project), np.empty((len(times), len(ready.leaders), 4, 4))
         motion.hold(times)  # what carries several of them is worked out once
         for k, leader in enumerate(ready.leaders):
             of = dependencies(project, leader)
@@ -167,8 +167,8 @@ class Live:
                 or any(a is not b for a, b in zip(known[0], of, strict=True))
             ):
                 known = self._known[leader] = (of, times, motion.poses(leader, times))
-            found[:, k] = known[2]
-        return found
+            poses[:, k] = known[2]
+        return poses
 
     def _elsewhere(self, frame: int, led: Array) -> NDArray[np.bool_]:
         """Which leaders (l,) stand elsewhere in a frame than when the project was last checked; all where it was not."""
@@ -255,9 +255,7 @@ class _Ready:
         stirs = np.append(elsewhere, False)[self.group]  # what rests has the number -1
         stirs = stirs[bodies.first] | stirs[bodies.second]
         too_deep = [
-            found
-            for k in touching
-            if stirs[k] and left[k] <= -need[k] and (found := _too_deep(self.prepared, k, poses))
+            deep for k in touching if stirs[k] and left[k] <= -need[k] and (deep := _too_deep(self.prepared, k, poses))
         ]
         left[touching] = np.inf
         best, which, points = np.inf, -1, np.zeros((2, 3))  # by how much more than required it is apart
@@ -283,7 +281,7 @@ class _Ready:
                 continue
             measure(int(k))
         if too_deep:
-            excess, depth, k, place = max(too_deep, key=lambda found: found[0])
+            excess, depth, k, place = max(too_deep, key=lambda one: one[0])
             if -excess < best:
                 return -depth, k, np.concatenate([place, place])
         return best + need[which], which, points
@@ -309,14 +307,14 @@ class _Known:
     poses: Array
 
 
-def _ready_for(project: Project, found: Prepared) -> _Ready:
-    bodies, rest, moved = found.bodies, rest_poses(project), moving_groups(project)
+def _ready_for(project: Project, prepared: Prepared) -> _Ready:
+    bodies, rest, moved = prepared.bodies, rest_poses(project), moving_groups(project)
     leader_of, within = led_by(project, bodies.ids)
     moves = np.array([i in moved for i in bodies.ids], bool)
     leaders = list(dict.fromkeys(leader for leader, on in zip(leader_of, moves, strict=True) if on))
     number = {leader: k for k, leader in enumerate(leaders)}
     return _Ready(
-        found,
+        prepared,
         leaders,
         np.array([number[leader] if on else -1 for leader, on in zip(leader_of, moves, strict=True)], np.intp),
         np.where(moves[:, None, None], within, rest[bodies.rows]),

@@ -82,8 +82,8 @@ def target_placement(project: Project, attachment: Attachment) -> Placement | No
     """Where a ride puts its rider's pivot down, in the room."""
     if attachment.put is None or attachment.onto is None or attachment.end is None:
         return attachment.put
-    found = Motion(project).poses(attachment.rider, [attachment.end])[0] @ rest_and_pivot(project, attachment.rider)[1]
-    return placement(found)
+    pose = Motion(project).poses(attachment.rider, [attachment.end])[0] @ rest_and_pivot(project, attachment.rider)[1]
+    return placement(pose)
 
 
 def _carry(project: Project, carry_id: str) -> Attachment:

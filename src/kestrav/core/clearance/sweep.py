@@ -242,17 +242,17 @@ class _Sweep:
                 continue
             a, b = first[k], second[k]
             self.measured += 1
-            found = nearest(
+            apart = nearest(
                 self.bodies.models[a],
                 self._transform(a, poses[a]),
                 self.bodies.models[b],
                 self._transform(b, poses[b]),
                 bound,
             )
-            if found is None:
+            if apart is None:
                 self.at_least[k] = bound
                 continue
-            distance, points = found.distance, np.stack([found.first, found.second])
+            distance, points = apart.distance, np.stack([apart.first, apart.second])
             self.at_least[k] = 0.0 if self.inside[k] else distance
             if self.inside[k] or distance == 0.0:
                 # how deep is looked for when it is known how much there is to look for
@@ -276,9 +276,9 @@ class _Sweep:
         """Measure how deep pairs overlap while they pass through each other: at every place that they take where these are few in all,
         otherwise at some of each passage, and between these as the line through them has it."""
         passages = [
-            (k, [entry for entry in found if first <= entry[0] <= last])
-            for k, found in self.crossing.items()
-            for first, last in intervals_of(np.array([frame for frame, _ in found], np.intp))
+            (k, [entry for entry in overlap if first <= entry[0] <= last])
+            for k, overlap in self.crossing.items()
+            for first, last in intervals_of(np.array([frame for frame, _ in overlap], np.intp))
         ]
         places = sum(len({id(crossing) for _, crossing in passage}) for _, passage in passages)
         each = len(self.times) if places <= _MOST_DEPTHS else max(_MOST_DEPTHS // len(passages), 1)
@@ -410,8 +410,8 @@ class _Sweep:
     def result(self, project: Project) -> Clearance:
         """Everything found, breaches sorted by how far they fall short of what is required."""
         breaches = []
-        for k, found in self.close.items():
-            hits = sorted(found, key=lambda hit: hit[0])
+        for k, reading in self.close.items():
+            hits = sorted(reading, key=lambda hit: hit[0])
             worst = min(hits, key=lambda hit: hit[1])
             frames = intervals_of(np.array([hit[0] for hit in hits], np.intp))
             lows = tuple(
@@ -462,8 +462,8 @@ class _Sweep:
 
 def _within(count: int, breaches: list[Breach]) -> NDArray[np.bool_]:
     """The frames (n,) in which any of the breaches is."""
-    found = np.zeros(count, bool)
+    inside = np.zeros(count, bool)
     for breach in breaches:
         for first, last in breach.intervals:
-            found[first : last + 1] = True
-    return found
+            inside[first : last + 1] = True
+    return inside

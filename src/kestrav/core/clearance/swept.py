@@ -114,10 +114,10 @@ def swept_space(
     near = space.near()
     put(near, _instants(motion, corners, looks, ways, _FINE_STEP * fine), 0.5)
     space.take(near)
-    found = space.surface()
+    volume = space.surface()
     if progress is not None:
         progress(1.0)
-    solid = mesh(found.vertices, found.triangles)
+    solid = mesh(volume.vertices, volume.triangles)
     mark = motion_mark(project, thing, start, until)
     return SweptVolume(solid, fine, thing, start, until, mark, tuple(thickened))
 
@@ -186,32 +186,32 @@ def motion_mark(project: Project, thing: str, start: float, end: float) -> str:
     return digest.hexdigest()[:16]
 
 
-def add_swept(project: Project, found: SweptVolume) -> Project:
+def add_swept(project: Project, volume: SweptVolume) -> Project:
     """The project with a swept volume as a part, the last one; what sweeps it is not checked against it."""
-    name = f"Swept volume of {get(project, found.thing).name}"
+    name = f"Swept volume of {get(project, volume.thing).name}"
     part = Part(
         new_id(project, Part),
         new_name(project, Part, name),
-        geometry=found.solid.hash,
+        geometry=volume.solid.hash,
         colour="#4f9aa3",
         opacity=0.35,
-        swept=Swept(found.thing, found.start, found.end, found.tolerance, found.mark),
+        swept=Swept(volume.thing, volume.start, volume.end, volume.tolerance, volume.mark),
     )
-    made = add(with_meshes(project, [found.solid]), part)
+    made = add(with_meshes(project, [volume.solid]), part)
     alone = Requirement(
         new_id(made, Requirement),
-        new_name(made, Requirement, f"{get(project, found.thing).name} in its swept volume"),
-        (found.thing,),
+        new_name(made, Requirement, f"{get(project, volume.thing).name} in its swept volume"),
+        (volume.thing,),
         (part.id,),
         checked=False,
     )
     return add(made, alone)
 
 
-def renew_swept(project: Project, part_id: str, found: SweptVolume) -> Project:
+def renew_swept(project: Project, part_id: str, volume: SweptVolume) -> Project:
     """The project with a part that is a swept volume as it is now."""
-    swept = Swept(found.thing, found.start, found.end, found.tolerance, found.mark)
-    made = update(with_meshes(project, [found.solid]), part_id, geometry=found.solid.hash, swept=swept)
+    swept = Swept(volume.thing, volume.start, volume.end, volume.tolerance, volume.mark)
+    made = update(with_meshes(project, [volume.solid]), part_id, geometry=volume.solid.hash, swept=swept)
     return without_unused(made)
 
 

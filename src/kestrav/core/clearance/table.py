@@ -58,18 +58,18 @@ def rows_of(
     happens between the frames too."""
     motion = Motion(project)
     if certificate is not None:
-        found = [
+        table = [
             _row(motion, meshes, s.pair, (s.start, s.end), s.least, s.time, s.required, s.status)
             for s in certificate.stretches
         ]
     else:
         times = clearance.times
-        found = [
+        table = [
             _row(motion, meshes, b.pair, (times[first], times[last]), low, times[frame], b.required, "sampled")
             for b in clearance.breaches
             for (first, last), (frame, low) in zip(b.intervals, b.worst, strict=True)
         ]
-    return sorted(found, key=lambda row: (row.least - row.required, row.start))
+    return sorted(table, key=lambda row: (row.least - row.required, row.start))
 
 
 def _row(
@@ -131,8 +131,8 @@ class Outcome:
 
 def outcomes(project: Project, clearance: Clearance, certificate: Certificate | None = None) -> list[Outcome]:
     """What came of every requirement, the general one first."""
-    found = [_outcome(project, tally, clearance, certificate) for tally in clearance.tallies]
-    return [*found[-1:], *found[:-1]]
+    every = [_outcome(project, tally, clearance, certificate) for tally in clearance.tallies]
+    return [*every[-1:], *every[:-1]]
 
 
 def _outcome(project: Project, tally: Tally, clearance: Clearance, certificate: Certificate | None) -> Outcome:

@@ -38,11 +38,11 @@ def derive_contact_triggers(project: Project, meshes: Mapping[str, Mesh]) -> Pro
     while True:
         now = _with_times(project, times)
         left = sorted(waiting - times.keys())
-        found = {pair: time for pair in left if (time := _first(now, meshes, pair)) is not None}
-        if not found:
+        first = {pair: time for pair in left if (time := _first(now, meshes, pair)) is not None}
+        if not first:
             return _with_times(project, times, settled=True)
-        pair = min(found, key=lambda p: (found[p], p))
-        times[pair] = found[pair]
+        pair = min(first, key=lambda p: (first[p], p))
+        times[pair] = first[pair]
 
 
 def all_touches(project: Project, meshes: Mapping[str, Mesh], progress: Progress | None = None) -> tuple[Touch, ...]:
@@ -50,7 +50,7 @@ def all_touches(project: Project, meshes: Mapping[str, Mesh], progress: Progress
 
     What a touch starts may go away from it that very instant, so such touches are looked for with nothing started by them.
     """
-    found = list(touches(project, meshes, progress))
+    every = list(touches(project, meshes, progress))
     for item in _triggered(project):
         trigger = item.trigger
         if not isinstance(trigger, ContactTrigger) or trigger.time is None:
@@ -63,10 +63,10 @@ def all_touches(project: Project, meshes: Mapping[str, Mesh], progress: Progress
         del others[trigger.a, trigger.b]
         touch = first_touch(_with_times(project, others), meshes, trigger.a, trigger.b, trigger.time + _AT_ONCE)
         if touch is not None and not any(
-            {t.a, t.b} == {touch.a, touch.b} and abs(t.time - touch.time) < _AT_ONCE for t in found
+            {t.a, t.b} == {touch.a, touch.b} and abs(t.time - touch.time) < _AT_ONCE for t in every
         ):
-            found.append(touch)
-    return tuple(sorted(found, key=lambda touch: touch.time))
+            every.append(touch)
+    return tuple(sorted(every, key=lambda touch: touch.time))
 
 
 def _triggered(project: Project) -> list[Cued]:

@@ -24,8 +24,8 @@ def items(project: Project) -> Iterator[Item]:
 def find(project: Project, item_id: str) -> Item | None:
     """The item of an id, or None."""
     for name in COLLECTIONS.values():
-        if item_id in (found := _by_id(getattr(project, name))):
-            return found[item_id]
+        if item_id in (by_id := _by_id(getattr(project, name))):
+            return by_id[item_id]
     return None
 
 
@@ -34,10 +34,10 @@ Kind = TypeVar("Kind")
 
 def get(project: Project, item_id: str) -> Item:
     """The item of an id. Raises BadInput when there is none."""
-    found = find(project, item_id)
-    if found is None:
+    item = find(project, item_id)
+    if item is None:
         raise BadInput(f"the project “{project.name}” holds nothing with the id “{item_id}”")
-    return found
+    return item
 
 
 def _word(kind: type) -> str:
@@ -46,10 +46,10 @@ def _word(kind: type) -> str:
 
 def get_as(project: Project, item_id: str, kind: type[Kind]) -> Kind:
     """The item of an id, which is of a kind. Raises BadInput when there is none, or it is of another."""
-    found = get(project, item_id)
-    if not isinstance(found, kind):
-        raise BadInput(f"“{found.name}” is a {_word(type(found))}, not a {_word(kind)}")
-    return found
+    item = get(project, item_id)
+    if not isinstance(item, kind):
+        raise BadInput(f"“{item.name}” is a {_word(type(item))}, not a {_word(kind)}")
+    return item
 
 
 _ids: Memo[dict[str, Item]] = Memo(64)
@@ -69,12 +69,12 @@ def called(project: Project, name: str, kind: type[Item] | None = None) -> str:
     known = [item for item in items(project) if kind is None or isinstance(item, kind)]
     if any(item.id == name for item in known):
         return name
-    found = [item.id for item in known if item.name == name]
-    if len(found) != 1:
+    ids = [item.id for item in known if item.name == name]
+    if len(ids) != 1:
         what = "thing" if kind is None else _word(kind)
-        told = f"holds no {what}" if not found else f"holds {len(found)} {what}s"
+        told = f"holds no {what}" if not ids else f"holds {len(ids)} {what}s"
         raise BadInput(f"the project {told} called “{name}”; give a name or id of one (see “kestrav info”)")
-    return found[0]
+    return ids[0]
 
 
 def part_called(project: Project, name: str) -> str:
@@ -178,11 +178,11 @@ def pickable_parts(project: Project) -> set[str]:
 
 def _held_down(project: Project, field: str, *, wanted: bool) -> set[str]:
     """Ids of the parts that have a field as wanted and so have all above them."""
-    found: set[str | None] = {None}
+    ids: set[str | None] = {None}
     for part in project.parts:
-        if part.parent in found and getattr(part, field) is wanted:
-            found.add(part.id)
-    return {i for i in found if i is not None}
+        if part.parent in ids and getattr(part, field) is wanted:
+            ids.add(part.id)
+    return {i for i in ids if i is not None}
 
 
 def common_parent(project: Project, part_ids: Iterable[str]) -> str | None:

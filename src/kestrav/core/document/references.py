@@ -94,8 +94,8 @@ def _node(hint: Any) -> _Node | None:
 def _plan(kind: type) -> tuple[tuple[str, _Node], ...]:
     """The fields of a kind of record that hold ids."""
     hints = typing.get_type_hints(kind, include_extras=True)
-    found = ((name, _node(hints[name])) for name in kind.__struct_fields__)  # type: ignore[attr-defined]
-    return tuple((name, node) for name, node in found if node is not None)
+    nodes = ((name, _node(hints[name])) for name in kind.__struct_fields__)  # type: ignore[attr-defined]
+    return tuple((name, node) for name, node in nodes if node is not None)
 
 
 # walking
@@ -165,8 +165,8 @@ def _other(value: Any, node: _Node, ids: Mapping[str, str]) -> Any:
     if node.ref is not None:
         return ids.get(value, value)
     if node.several is not None:
-        found = tuple(_other(inner, node.several, ids) for inner in value)
-        return value if all(a is b for a, b in zip(found, value, strict=True)) else found
+        others = tuple(_other(inner, node.several, ids) for inner in value)
+        return value if all(a is b for a, b in zip(others, value, strict=True)) else others
     return renamed(value, ids) if isinstance(value, Record) else value
 
 
@@ -212,7 +212,7 @@ def without(project: Project, gone: Collection[str], stood: Stood) -> tuple[dict
 def parts_without(parts: Collection[T], gone: Collection[str], stood: Stood) -> tuple[T, ...]:
     """Parts that are left, without what they mention of what is not."""
     left = ((part, _left(part, gone, stood)) for part in parts)
-    return tuple(part if isinstance(found, _Gone) else found for part, found in left)
+    return tuple(part if isinstance(rest, _Gone) else rest for part, rest in left)
 
 
 def _left(record: Any, gone: Collection[str], stood: Stood) -> Any:
@@ -239,22 +239,22 @@ def _left(record: Any, gone: Collection[str], stood: Stood) -> Any:
 def _kept(value: Any, node: _Node, gone: Collection[str], stood: Stood) -> Any:
     if value is None:
         return None
-    found: Any = value
+    rest: Any = value
     if node.ref is not None:
         if value in gone:
-            found = "" if node.ref.blank else _GONE
+            rest = "" if node.ref.blank else _GONE
     elif node.several is not None:
         left = [_kept(inner, node.several, gone, stood) for inner in value]
         kept = tuple(inner for inner in left if not isinstance(inner, _Gone))
         how = node.needs.how if node.needs is not None else ""
         if (how == "all" and len(kept) < len(value)) or (how == "one" and value and not kept):
             return _GONE
-        found = value if len(kept) == len(value) and all(a is b for a, b in zip(kept, value, strict=True)) else kept
+        rest = value if len(kept) == len(value) and all(a is b for a, b in zip(kept, value, strict=True)) else kept
     elif isinstance(value, Record):
-        found = _left(value, gone, stood)
-    if isinstance(found, _Gone) and node.optional and node.needs is None:
+        rest = _left(value, gone, stood)
+    if isinstance(rest, _Gone) and node.optional and node.needs is None:
         return None
-    return found
+    return rest
 
 
 def _as_points(shape: SurfaceShape, _: Stood) -> PointShape:

@@ -83,10 +83,10 @@ def read_size(text: str) -> tuple[int, int]:
     """Width and height in pixels as typed, or by one of the names of :data:`SIZES`. Raises BadInput."""
     if text.strip().lower() in SIZES:
         return SIZES[text.strip().lower()]
-    found = re.fullmatch(r"\s*(\d+)\s*[x×]\s*(\d+)\s*", text)
-    if not found:
+    match = re.fullmatch(r"\s*(\d+)\s*[x×]\s*(\d+)\s*", text)
+    if not match:
         raise BadInput(f"the size “{text}” is not understood; write it as 1280x720, or give {', '.join(SIZES)}")
-    return int(found[1]), int(found[2])
+    return int(match[1]), int(match[2])
 
 
 def read_background(text: str) -> dict[str, Any]:

@@ -28,7 +28,7 @@ def driven(project: Project) -> dict[str, Side | None]:
 
 
 def _resolved(project: Project) -> dict[str, Side | None]:
-    found: dict[str, Side | None] = {}
+    sides: dict[str, Side | None] = {}
     by_part: dict[str, list[Gear]] = {}
     for gear in project.gears:
         for end in (gear.a, gear.b):
@@ -41,13 +41,13 @@ def _resolved(project: Project) -> dict[str, Side | None]:
         while left:
             here = left.pop(0)
             for gear in by_part[here]:
-                if gear.id in found:
+                if gear.id in sides:
                     continue
                 other = gear.b.part if gear.a.part == here else gear.a.part
                 if other in reached:
-                    found[gear.id] = None
+                    sides[gear.id] = None
                     continue
-                found[gear.id] = "b" if gear.a.part == here else "a"
+                sides[gear.id] = "b" if gear.a.part == here else "a"
                 reached.add(other)
                 left.append(other)
 
@@ -66,7 +66,7 @@ def _resolved(project: Project) -> dict[str, Side | None]:
     spread([d.b.part for d in project.gears if d.kind == "rack"])
     for gear in project.gears:
         spread([gear.a.part])
-    return found
+    return sides
 
 
 def turned_by(project: Project) -> dict[str, set[str]]:

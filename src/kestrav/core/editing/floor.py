@@ -47,10 +47,10 @@ def hull_points(project: Project, meshes: Mapping[str, Mesh], thing: str) -> Arr
     """The points (k, 3), in a thing's own coordinates, that are the outermost of it."""
     rest, row = rest_poses(project), rows(project)
     back = inverse_rigid(rest[row[thing]])
-    found = [apply(back @ rest[row[p.id]], hull_of(solid_mesh(meshes, p))) for p in solids(project, thing)]
-    if not found:
+    hulls = [apply(back @ rest[row[p.id]], hull_of(solid_mesh(meshes, p))) for p in solids(project, thing)]
+    if not hulls:
         return np.zeros((1, 3))
-    points = np.concatenate(found)
+    points = np.concatenate(hulls)
     with contextlib.suppress(scipy.spatial.QhullError):
         points = points[scipy.spatial.ConvexHull(points).vertices]
     if len(points) > _MOST_POINTS:

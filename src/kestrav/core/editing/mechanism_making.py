@@ -141,8 +141,8 @@ def _measured(project: Project, meshes: Mapping[str, Mesh], gear: Gear) -> Gear:
 
 
 def _with(end: End, **fields: object) -> End:
-    found: End = msgspec.structs.replace(end, **fields)
-    return found
+    changed: End = msgspec.structs.replace(end, **fields)
+    return changed
 
 
 def _ends(gear: Gear) -> tuple[End, End]:
@@ -201,8 +201,8 @@ def _rack_end(project: Project, meshes: Mapping[str, Mesh], drive: Gear) -> End:
     up = unit(np.cross(axis, line))
     own = pose[:3, :3].T @ toward - np.array(drive.b.axle.origin)
     up = up if own @ up >= 0 else -up
-    found = rack_tooth(solid_mesh(meshes, part), drive.b.axle.origin, line, up, np.pi * drive.pitch)
-    return drive.b if found is None else _with(drive.b, tooth=found, toothed=True)
+    tooth = rack_tooth(solid_mesh(meshes, part), drive.b.axle.origin, line, up, np.pi * drive.pitch)
+    return drive.b if tooth is None else _with(drive.b, tooth=tooth, toothed=True)
 
 
 def into_mesh(project: Project, meshes: Mapping[str, Mesh], gear_id: str) -> Project:

@@ -64,8 +64,8 @@ def _solids(project: Project, part_ids: Iterable[str]) -> list[tuple[int, Part]]
 def plan_points(project: Project, meshes: Mapping[str, Mesh], part_ids: Iterable[str]) -> Array:
     """Corners (n, 2) of the parts' solids as seen from above, at rest."""
     rest = rest_poses(project)
-    found = [apply(rest[i], solid_mesh(meshes, p).vertices)[:, :2] for i, p in _solids(project, part_ids)]
-    return np.concatenate(found)
+    outlines = [apply(rest[i], solid_mesh(meshes, p).vertices)[:, :2] for i, p in _solids(project, part_ids)]
+    return np.concatenate(outlines)
 
 
 def add_contour(
@@ -169,9 +169,9 @@ def extended(project: Project, path_id: str, end: End, points: Sequence[PathPoin
 # edges
 
 
-def edge_shape(found: Topology, edge: Edge, pose: Array) -> Shape:
+def edge_shape(shape: Topology, edge: Edge, pose: Array) -> Shape:
     """The path of one edge in space: an arc or circle where it is round, else its polyline or a smooth line."""
-    ring = ring_of(found, edge)
+    ring = ring_of(shape, edge)
     if ring is not None:
         centre, axis = apply(pose, ring.centre[None])[0], pose[:3, :3] @ ring.axis
         rim = apply(pose, edge.points)
@@ -207,8 +207,8 @@ def add_edge_path(
     pieces = []
     for part_id, number in edges:
         part = project.parts[row[part_id]]
-        found = topology(solid_mesh(meshes, part))
-        pieces.append((found, found.edges[number], rest[row[part_id]]))
+        faces = topology(solid_mesh(meshes, part))
+        pieces.append((faces, faces.edges[number], rest[row[part_id]]))
     name = f"Edge of {project.parts[row[edges[0][0]]].name}"
     if len(pieces) == 1:
         return add_shape(project, name, edge_shape(*pieces[0]))
@@ -344,9 +344,9 @@ def pipe_shape(project: Project, meshes: Mapping[str, Mesh], part_ids: Iterable[
     straight: list[tuple[Array, Array]] = []
     bends: list[tuple[Array, float]] = []
     for i, part in _solids(project, part_ids):
-        found = topology(solid_mesh(meshes, part))
-        for number in range(found.count):
-            face = surface_of(found, number).face.moved(rest[i])
+        shape = topology(solid_mesh(meshes, part))
+        for number in range(shape.count):
+            face = surface_of(shape, number).face.moved(rest[i])
             if face.kind == "cylinder":
                 ends = _axis_ends(face)
                 if ends is not None and not any(_is_same(ends, known) for known in straight):

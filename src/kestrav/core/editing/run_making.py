@@ -164,15 +164,15 @@ def front_station(project: Project, run: Run) -> float:
     spots = apply(pose, corners)
     foremost = spots[int(np.argmax(spots @ ahead))]
     # where the path is square to it: from where it sits on, step by step
-    found = station
+    front = station
     for _ in range(30):
-        inside = np.clip(found, 0.0, curve.length) if not curve.closed else found % curve.length
+        inside = np.clip(front, 0.0, curve.length) if not curve.closed else front % curve.length
         tangent = curve.tangent([inside], before=bool(inside > 0))[0]
-        step = float((foremost - places_beyond(curve, [found])[0]) @ tangent)
-        found += step
+        step = float((foremost - places_beyond(curve, [front])[0]) @ tangent)
+        front += step
         if abs(step) < 1e-9:
             break
-    return float(found)
+    return float(front)
 
 
 def _is_part(project: Project, thing: str) -> bool:
@@ -466,8 +466,8 @@ def run_to_poses(project: Project, run_id: str) -> Project:
 
     def wanted(times: Array) -> Array:
         inside = np.clip(times + course.start, course.start, course.end)
-        found: Array = motion.poses(run.rider, inside) @ pivot
-        return found
+        poses: Array = motion.poses(run.rider, inside) @ pivot
+        return poses
 
     stations = course.path.point_stations()
     inner = course.times_at(stations[(stations > course.first + 1) & (stations < course.last - 1)]) - course.start
@@ -494,7 +494,7 @@ def run_to_poses(project: Project, run_id: str) -> Project:
 
 def _told_by(run: Run, times: Array, wanted: Callable[[Array], Array]) -> PoseTrack:
     """Key poses at times (k,) with handles by which they leave and arrive as the run does."""
-    found = wanted(times)
+    poses = wanted(times)
     step = 1e-5 * float(times[-1])
     low, high = np.maximum(times - step, 0.0), np.minimum(times + step, times[-1])
     speed = (wanted(high)[:, :3, 3] - wanted(low)[:, :3, 3]) / (high - low)[:, None]
@@ -502,7 +502,7 @@ def _told_by(run: Run, times: Array, wanted: Callable[[Array], Array]) -> PoseTr
     keys = [
         KeyPose(
             float(t),
-            placement(found[k]),
+            placement(poses[k]),
             vector(-speed[k] * gaps[k - 1] / 3) if k else None,
             vector(speed[k] * gaps[k] / 3) if k < len(gaps) else None,
         )

@@ -77,8 +77,8 @@ class Plane:
         u, v = self.axes
         foot = self.brought(np.zeros(3))
         a, b = (round(float((np.asarray(place) - foot) @ axis) / step) * step for axis in (u, v))
-        found: Array = foot + a * u + b * v
-        return found
+        point: Array = foot + a * u + b * v
+        return point
 
     def locked(
         self,
@@ -103,8 +103,8 @@ class Plane:
         reach = length if length > 0 else float(np.hypot(a, b))
         if length <= 0 and (angle is not None or by_steps):
             reach = float(step @ along)
-        found: Array = last + reach * along
-        return found
+        point: Array = last + reach * along
+        return point
 
 
 def drawn_shape(draws: Draws, places: Sequence[ArrayLike], plane: Plane, leaving: ArrayLike | None = None) -> Shape:

@@ -288,12 +288,12 @@ def _mirrored(speed_profile: SpeedProfile) -> SpeedProfile:
 
 def snap_times(project: Project, leaving: Iterable[str] = (), extra: Iterable[float] = ()) -> np.ndarray:
     """Times (n,) in s at which something else begins or ends, sorted; what is named is left out."""
-    out, found = set(leaving), [0.0, *extra]
+    out, times = set(leaving), [0.0, *extra]
     for field in _FIELDS:
         for item in getattr(project, field):
             if item.id not in out and not (isinstance(item, Light | Camera) and not key_times(item)):
-                found += span_of(project, item)
-    return np.unique([t for t in found if np.isfinite(t)])
+                times += span_of(project, item)
+    return np.unique([t for t in times if np.isfinite(t)])
 
 
 def snapped(time: float, fps: float) -> float:

@@ -176,10 +176,10 @@ class _Apart:
                 if self._alone():
                     stays = self.left.pop()
                     break
-                found = self._next()
-                if not found:
+                ready = self._next()
+                if not ready:
                     break
-                for removal in found:
+                for removal in ready:
                     self.removals.append(removal)
                     self.left = [thing for thing in self.left if thing not in removal.things]
         except Cancelled:
@@ -232,8 +232,8 @@ class _Apart:
             way = self._axes(ready[n])[k]
             if not self._blocked(ready[n], self._problem(ready[n]), k, way, far):
                 return [dataclasses.replace(_removal([ready[n]], [Pose(), pose(far * way)]), step=self._step)]
-        found = self._in_legs(ready) or self._together(ready)
-        return [] if found is None else [dataclasses.replace(found, step=self._step)]
+        removals = self._in_legs(ready) or self._together(ready)
+        return [] if removals is None else [dataclasses.replace(removals, step=self._step)]
 
     def _tell(self) -> None:
         last = get(self.project, self.removals[-1].thing).name if self.removals else ""
@@ -335,16 +335,16 @@ class _Apart:
         """The shortest pull in two legs, or else three, that takes one of some things out."""
         few = sorted(things, key=lambda thing: self._problem(thing).reach)[:_MOST_IN_LEGS]
         for legs in (2, 3):
-            found = []
+            steps = []
             for thing in few:
                 self._tell()
                 problem = self._problem(thing)
                 budget = Budget(problem, _LEG_CHECKS, _LEG_SECONDS)
                 way = legged_pull(problem, self._axes(thing), legs, lambda _share: self._tell(), budget)
                 if way is not None and all(problem.free_between(a, b)[0] for a, b in itertools.pairwise(way)):
-                    found.append(_removal([thing], way))
-            if found:
-                return min(found, key=lambda removal: removal.travel)
+                    steps.append(_removal([thing], way))
+            if steps:
+                return min(steps, key=lambda removal: removal.travel)
         return None
 
     def _together(self, things: Sequence[str]) -> Removal | None:
@@ -442,7 +442,7 @@ def _held_problem(
 
 def _out_of_each_others_way(problems: Mapping[str, Problem], removals: list[Removal]) -> list[Removal]:
     """Removals of which what comes out first goes on, to leave room for what comes out the same way after it and would come where it is."""
-    found: list[Removal] = []
+    apart: list[Removal] = []
     ends: list[tuple[Array, Array]] = []  # of what comes out later: its direction, and the corners of where it ends
     for number in range(len(removals) - 1, -1, -1):
         removal = removals[number]
@@ -462,9 +462,9 @@ def _out_of_each_others_way(problems: Mapping[str, Problem], removals: list[Remo
             removal = dataclasses.replace(removal, travel=removal.travel + more, ways=(*removal.ways[:-1], after.way))
         else:
             more = 0.0
-        found.append(removal)
+        apart.append(removal)
         ends.append((way, corners + more * way))
-    return found[::-1]
+    return apart[::-1]
 
 
 def _beside(one: Array, two: Array, way: Array) -> float:

@@ -65,12 +65,12 @@ class Layer:
 
     def slack(self, matrix: Array, below: float) -> tuple[float, int]:
         """By how much in mm they are farther apart than needed, or ``below`` if that is less, and the obstacle that is nearest."""
-        found = nearest(self.mover, placed(matrix), self.other, AT_REST, below + self.need)
-        if found is None or found.distance - self.need >= below:
+        distance = nearest(self.mover, placed(matrix), self.other, AT_REST, below + self.need)
+        if distance is None or distance.distance - self.need >= below:
             return below, -1
-        which = int(self.owner[found.triangle]) if 0 <= found.triangle < len(self.owner) else -1
+        which = int(self.owner[distance.triangle]) if 0 <= distance.triangle < len(self.owner) else -1
         # surfaces that cross tell no depth
-        return (found.distance - self.need if found.distance > 0 else -max(self.need, FINEST)), which
+        return (distance.distance - self.need if distance.distance > 0 else -max(self.need, FINEST)), which
 
     def spare(self, matrix: Array, below: float, likely: float, least: float) -> float:
         """A length in mm by which they are farther apart than needed, no more than ``below``: twice what is ``likely`` if that is so, or
@@ -113,10 +113,10 @@ class Held:
 
     def slack(self, matrix: Array, below: float) -> tuple[float, int]:
         """By how much in mm they are less deep than they may be, at least, or ``below`` if that is less; and the obstacle."""
-        found = min(self.gap(matrix), below)
-        if found <= 0:
-            found = self._spare(matrix, below)
-        return found, self.other if found < below else -1
+        spare = min(self.gap(matrix), below)
+        if spare <= 0:
+            spare = self._spare(matrix, below)
+        return spare, self.other if spare < below else -1
 
     def _spare(self, matrix: Array, below: float) -> float:
         if not self.free(matrix):

@@ -31,15 +31,15 @@ def goals(problem: Problem, allowed: list[Array]) -> list[Pose]:
     """Poses outside what must be left, unturned, nearest first: straight out along directions, whatever is in between; or the goal."""
     if problem.goal is not None:
         return [problem.goal]
-    found = []
+    poses = []
     for way in allowed:
         most = exit_travel(problem, Pose(), way)
         if not np.isfinite(most):
             continue
         end = pose((most + _BEYOND) * way)
         if problem.inside_room(end) and problem.slack(end, 1.0)[0] >= 0:
-            found.append((most, end))
-    return [end for _, end in sorted(found, key=lambda goal: goal[0])]
+            poses.append((most, end))
+    return [end for _, end in sorted(poses, key=lambda goal: goal[0])]
 
 
 def plan(

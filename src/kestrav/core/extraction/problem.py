@@ -122,17 +122,17 @@ class Problem:
         near_movers, near_others = {i for i, _ in apart}, {j for _, j in apart}
         every = [j for j in range(len(self.obstacles)) if j not in self.ignored]
         all_movers = [body.shape for body in self.movers]
-        found = [self._layer(all_movers, [j for j in every if j not in near_others], self.required)]
+        layers = [self._layer(all_movers, [j for j in every if j not in near_others], self.required)]
         far_movers = [body.shape for i, body in enumerate(self.movers) if i not in near_movers]
-        found.append(self._layer(far_movers, [j for j in every if j in near_others], self.required))
+        layers.append(self._layer(far_movers, [j for j in every if j in near_others], self.required))
         for i in sorted(near_movers):
             ordinary = [j for j in every if j in near_others and (i, j) not in apart]
-            found.append(self._layer([self.movers[i].shape], ordinary, self.required))
+            layers.append(self._layer([self.movers[i].shape], ordinary, self.required))
         for (i, j), need in self.near.items():
             if j in every:
-                found.append(self._layer([self.movers[i].shape], [j], need))
+                layers.append(self._layer([self.movers[i].shape], [j], need))
         held = [one for (_, j), one in self.held.items() if j in every]
-        return [*(layer for layer in found if layer is not None), *held]
+        return [*(layer for layer in layers if layer is not None), *held]
 
     def _layer(self, movers: list[Mesh], others: list[int], need: float) -> Layer | None:
         if not movers or not others:
@@ -181,9 +181,9 @@ class Problem:
             if gap >= best:
                 break
             self.measured += 1
-            found, nearest_one = layer.slack(matrix, best)
-            if found < best:
-                best, which = found, nearest_one
+            slack, nearest_one = layer.slack(matrix, best)
+            if slack < best:
+                best, which = slack, nearest_one
             if best < 0:
                 break
         return best, which
@@ -475,10 +475,10 @@ def _near_pairs(
         for j, other in enumerate(obstacles):
             if box_distances(box, other.box) >= wanted + NEARER:
                 continue
-            found = nearest(body.model, placed(there), other.model, AT_REST, wanted + NEARER)
-            if found is None and not nested(body.solid, there, other.solid):
+            apart = nearest(body.model, placed(there), other.model, AT_REST, wanted + NEARER)
+            if apart is None and not nested(body.solid, there, other.solid):
                 continue
-            distance = 0.0 if found is None else found.distance
+            distance = 0.0 if apart is None else apart.distance
             if distance < wanted or distance == 0.0:
                 yield i, j, distance
 

@@ -68,15 +68,17 @@ def shape_axes(problem: Problem) -> list[Array]:
     faces, weights = np.concatenate(normals), np.concatenate(areas)
     whole = max(float(weights.sum()), 1e-12)
     shares, axes = np.linalg.eigh((faces * weights[:, None]).T @ faces / whole)
-    found = [
+    candidates = [
         axes[:, k]
         for k in range(3)
         # two alike leave their axes open
         if min(abs(shares[k] - shares[j]) for j in range(3) if j != k) > _DISTINCT
     ]
-    found += [normal for area, normal in sorted(flats, key=lambda flat: -flat[0])[:_FLATS] if area > _LARGE * whole]
+    candidates += [
+        normal for area, normal in sorted(flats, key=lambda flat: -flat[0])[:_FLATS] if area > _LARGE * whole
+    ]
     kept: list[Array] = []
-    for axis in found:
+    for axis in candidates:
         if all(abs(float(axis @ known)) < _ALIKE for known in kept):
             clean = np.round(np.asarray(axis, float), 9) + 0.0
             kept.append(clean / np.linalg.norm(clean))
@@ -97,7 +99,7 @@ def exit_travel(problem: Problem, start: Pose, direction: Array) -> float:
 
 def straight_pulls(problem: Problem, ways: list[Array], tick: Tick | None = None) -> list[Pull]:
     """Every direction with how far it goes, the free ones first and the shortest of those."""
-    found = []
+    pulls = []
     start = Pose()
     for number, way in enumerate(ways):
         if tick is not None:
@@ -110,8 +112,8 @@ def straight_pulls(problem: Problem, ways: list[Array], tick: Tick | None = None
         which = which if free or which >= 0 else near
         blocker = None if which < 0 else problem.obstacles[which].id
         x, y, z = (float(v) for v in way)
-        found.append(Pull((x, y, z), gone, slack, free, blocker))
-    return sorted(found, key=lambda pull: (not pull.free, pull.travel if pull.free else -pull.travel))
+        pulls.append(Pull((x, y, z), gone, slack, free, blocker))
+    return sorted(pulls, key=lambda pull: (not pull.free, pull.travel if pull.free else -pull.travel))
 
 
 def legged_pull(
@@ -184,14 +186,14 @@ def blockers_along(problem: Problem, way: Array, enough: int | None = None) -> l
     most = exit_travel(problem, Pose(), way)
     if not np.isfinite(most):
         return []
-    found: list[tuple[float, int]] = []
+    blockers: list[tuple[float, int]] = []
     for j in in_corridor(problem, way, most):
         gone = blocks(problem, way, most, j)
         if gone is not None:
-            found.append((gone, j))
-        if enough is not None and len(found) >= enough:
+            blockers.append((gone, j))
+        if enough is not None and len(blockers) >= enough:
             break
-    return [problem.obstacles[j].id for _, j in sorted(found)]
+    return [problem.obstacles[j].id for _, j in sorted(blockers)]
 
 
 def least_blockers(problem: Problem, ways: list[Array], tick: Tick | None = None) -> tuple[list[str], Array | None]:

@@ -16,36 +16,36 @@ from kestrav.core.extraction.snaps import Snap
 _MOST_PULLS = 12  # that are told in a text
 
 
-def as_data(project: Project, found: ExtractionPath | NoExtractionPath) -> dict[str, Any]:
+def as_data(project: Project, result: ExtractionPath | NoExtractionPath) -> dict[str, Any]:
     """JSON-ready: the stage that served with its poses, or what blocks; what was tried, and every pull."""
     data: dict[str, Any] = {
-        "found": isinstance(found, ExtractionPath),
-        "required_clearance_mm": found.required,
-        "seed": found.seed,
-        "seconds": round(found.seconds, 3),
-        "tried": list(found.tried),
-        "pulls": [_pull(project, pull) for pull in found.pulls],
+        "found": isinstance(result, ExtractionPath),
+        "required_clearance_mm": result.required,
+        "seed": result.seed,
+        "seconds": round(result.seconds, 3),
+        "tried": list(result.tried),
+        "pulls": [_pull(project, pull) for pull in result.pulls],
     }
-    if isinstance(found, ExtractionPath):
+    if isinstance(result, ExtractionPath):
         data |= {
-            "stage": found.stage,
-            "length_mm": found.length,
-            "points": len(found.poses),
-            "slack_mm": found.slack,
-            "greatest_tilt_deg": found.tilt,
-            "rounded": found.rounding > 0,
-            "status": _status(found),
-            "certified_at_least_mm": _bound(found),
-            "taken_away": [qualified_name(project, thing) for thing in found.aside],
+            "stage": result.stage,
+            "length_mm": result.length,
+            "points": len(result.poses),
+            "slack_mm": result.slack,
+            "greatest_tilt_deg": result.tilt,
+            "rounded": result.rounding > 0,
+            "status": _status(result),
+            "certified_at_least_mm": _bound(result),
+            "taken_away": [qualified_name(project, thing) for thing in result.aside],
             "poses": [
-                {"way_mm": list(at.way), "turn_deg": np.degrees(at.turn).round(6).tolist()} for at in found.poses
+                {"way_mm": list(at.way), "turn_deg": np.degrees(at.turn).round(6).tolist()} for at in result.poses
             ],
         }
     else:
         data |= {
-            "blockers": [qualified_name(project, part) for part in found.blockers],
-            "blocker_ids": list(found.blockers),
-            "direction": None if found.direction is None else list(found.direction),
+            "blockers": [qualified_name(project, part) for part in result.blockers],
+            "blocker_ids": list(result.blockers),
+            "direction": None if result.direction is None else list(result.direction),
             "snaps": [
                 {
                     "pair": [qualified_name(project, snap.part), qualified_name(project, snap.other)],
@@ -54,18 +54,18 @@ def as_data(project: Project, found: ExtractionPath | NoExtractionPath) -> dict[
                     "way_mm": snap.way,
                     "direction": list(snap.direction),
                 }
-                for snap in found.snaps
+                for snap in result.snaps
             ],
         }
     return data
 
 
-def _status(found: ExtractionPath) -> str:
-    return "not checked" if found.certificate is None else found.certificate.status
+def _status(path: ExtractionPath) -> str:
+    return "not checked" if path.certificate is None else path.certificate.status
 
 
-def _bound(found: ExtractionPath) -> float | None:
-    told = found.certificate
+def _bound(path: ExtractionPath) -> float | None:
+    told = path.certificate
     return None if told is None or not np.isfinite(told.at_least) else told.at_least
 
 
@@ -133,28 +133,28 @@ def order_as_data(project: Project, order: Order) -> dict[str, Any]:
     }
 
 
-def as_text(project: Project, found: ExtractionPath | NoExtractionPath, *, table: bool = True) -> str:
+def as_text(project: Project, result: ExtractionPath | NoExtractionPath, *, table: bool = True) -> str:
     """What people read; with a ``table`` of the pulls."""
-    lines = [f"Tried: {'; '.join(found.tried)}"]
-    if isinstance(found, ExtractionPath):
+    lines = [f"Tried: {'; '.join(result.tried)}"]
+    if isinstance(result, ExtractionPath):
         lines.append(
-            f"Extraction path by {found.stage}: {found.length:.1f} mm, {len(found.poses)} points, tilt {found.tilt:.1f}° at most, "
-            f"{found.slack:.2f} mm beyond the {found.required:g} mm required, {_status(found)}"
-            f"{', corners rounded' if found.rounding > 0 else ''} (seed {found.seed}, {found.seconds:.1f} s)"
+            f"Extraction path by {result.stage}: {result.length:.1f} mm, {len(result.poses)} points, tilt {result.tilt:.1f}° at most, "
+            f"{result.slack:.2f} mm beyond the {result.required:g} mm required, {_status(result)}"
+            f"{', corners rounded' if result.rounding > 0 else ''} (seed {result.seed}, {result.seconds:.1f} s)"
         )
-        if found.aside:
-            lines.append(f"Removed first: {', '.join(qualified_name(project, thing) for thing in found.aside)}")
+        if result.aside:
+            lines.append(f"Removed first: {', '.join(qualified_name(project, thing) for thing in result.aside)}")
     else:
-        lines.append(f"No extraction path found (seed {found.seed}, {found.seconds:.1f} s)")
-        if found.blockers and found.direction is not None:
-            names = ", ".join(qualified_name(project, part) for part in found.blockers)
-            way = ", ".join(f"{x:.2f}" for x in found.direction)
+        lines.append(f"No extraction path found (seed {result.seed}, {result.seconds:.1f} s)")
+        if result.blockers and result.direction is not None:
+            names = ", ".join(qualified_name(project, part) for part in result.blockers)
+            way = ", ".join(f"{x:.2f}" for x in result.direction)
             lines.append(f"Without {names} it could be pulled out along ({way})")
-        lines += [_snap(project, snap) for snap in found.snaps]
+        lines += [_snap(project, snap) for snap in result.snaps]
     if not table:
         return "\n".join(lines)
     lines += ["", f"{'free':<8} {'mm':>9}  direction            blocked by"]
-    for pull in found.pulls[:_MOST_PULLS]:
+    for pull in result.pulls[:_MOST_PULLS]:
         way = ", ".join(f"{x:5.2f}" for x in pull.direction)
         blocker = "" if pull.blocker is None else qualified_name(project, pull.blocker)
         lines.append(f"{'free' if pull.free else 'blocked':<8} {pull.travel:9.1f}  {way:<19}  {blocker}".rstrip())

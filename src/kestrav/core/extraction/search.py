@@ -201,12 +201,12 @@ class _Search:
         """What a stage finds within its budget, and what came of it in words."""
         budget = self.budget = self.allowance()
         try:
-            found = look()
+            poses = look()
         except _Spent:
             return None, budget.in_words()
         finally:
             self.budget = None
-        return found, "free" if found is not None else "none free"
+        return poses, "free" if poses is not None else "none free"
 
     def allowance(self, share: float = 1.0, problem: Problem | None = None) -> Budget:
         """What a stage may spend, or a share of it, on this or another problem."""
@@ -254,13 +254,13 @@ def find_extraction_path(
     began = time.monotonic()
     say("reading", 0.0, "")
     search = _Search(project, meshes, ids, request, *_asked(project, meshes, ids, request), say, began)
-    found = _look(search)
-    if found is not None:
-        return found
+    result = _look(search)
+    if result is not None:
+        return result
     if _put_aside(search):
-        found = _look(search)
-        if found is not None:
-            return found
+        result = _look(search)
+        if result is not None:
+            return result
     search.say("what blocks it", 0.0)
     problem = search.problem
     snaps = snaps_of(problem, search.ways, partial(search.say, "what blocks it"))
@@ -321,16 +321,16 @@ def _stages(search: _Search) -> Iterator[tuple[Stage, list[Pose] | None]]:
     for legs, stage in stages:
         tick = partial(search.say, stage)
         look = legged_pull if problem.goal is None else legs_to_goal
-        found, told = search.in_time(partial(look, problem, main, legs, tick))
+        poses, told = search.in_time(partial(look, problem, main, legs, tick))
         search.tried.append(f"{stage}, {told}{note}")
-        if found is not None:
-            search.best = f"{stage}, {length_of(found):,.0f} mm"
+        if poses is not None:
+            search.best = f"{stage}, {length_of(poses):,.0f} mm"
             # what goes to a goal has been shown free as it was found
-            yield stage, found if problem.goal is not None else search.shortened(found, _SHORTENING)
+            yield stage, poses if problem.goal is not None else search.shortened(poses, _SHORTENING)
     if not request.upright and problem.goal is None:
-        found, told = search.in_time(partial(turned_pull, problem, main, request.tilt, partial(search.say, "turned")))
+        poses, told = search.in_time(partial(turned_pull, problem, main, request.tilt, partial(search.say, "turned")))
         search.tried.append(f"turned on the spot, {told}{note}")
-        good = None if found is None else search.shortened(found, _SHORTENING)
+        good = None if poses is None else search.shortened(poses, _SHORTENING)
         if good is not None:
             search.best = f"turned, {length_of(good):,.0f} mm"
             yield "turned", without_spots(problem, good)
@@ -372,21 +372,21 @@ def _planned(search: _Search, note: str) -> list[Pose] | None:
     tries += [(name, share, upright, problem, None) for name, share, upright in kinds]
     for name, share, upright, own, start in tries:
         budget = search.allowance(share, own)
-        found = grown(
+        poses = grown(
             own, search.ways, budget, request.seed, upright=upright, tilt=request.tilt, tick=tick, start=start
         )
-        search.tried.append(f"{name}, {'free' if found is not None else budget.in_words()}{note}")
-        good = None if found is None else search.plan_made_good(found, own, start)
+        search.tried.append(f"{name}, {'free' if poses is not None else budget.in_words()}{note}")
+        good = None if poses is None else search.plan_made_good(poses, own, start)
         if good is not None:
             return good
     ends, budget = goals(problem, search.ways), search.allowance(1.0 - _UNTURNED - _TURNED)
-    found = plan(problem, ends, budget, request.seed, upright=request.upright, tilt=request.tilt, tick=tick)
-    if found is None:
+    poses = plan(problem, ends, budget, request.seed, upright=request.upright, tilt=request.tilt, tick=tick)
+    if poses is None:
         told = f"planned from outside, {budget.in_words()}" if ends else "planned: there is no free place outside"
         search.tried.append(told + note)
         return None
     search.tried.append(f"planned from outside, free{note}")
-    return search.plan_made_good(found, problem, None)
+    return search.plan_made_good(poses, problem, None)
 
 
 def lifted_off(problem: Problem, ways: list[Array]) -> tuple[Problem, Pose] | None:
@@ -412,7 +412,7 @@ def _put_aside(search: _Search) -> bool:
         return False
     sets = [[whose.get(part) for part in blockers_along(problem, way)] for way in search.ways]
     # a pull that nothing blocks leads elsewhere than asked for
-    fit = [{thing for thing in found if thing is not None} for found in sets if found and None not in found]
+    fit = [{thing for thing in things if thing is not None} for things in sets if things and None not in things]
     chosen = min(fit, key=len, default=set(number.values()))
     search.aside = tuple(thing for thing in search.request.aside if thing in chosen)
     problem.ignored = frozenset(j for j, thing in number.items() if thing in chosen)

@@ -52,15 +52,15 @@ def snaps_of(problem: Problem, ways: Sequence[Array], tick: Tick | None = None) 
             continue
         if not (problem.inside_room(end) and without.free_between(Pose(), end)[0]):
             continue
-        found = _along(problem, way, most)
-        if found and (not best or max(s.deeper for s in found) < max(s.deeper for s in best)):
-            best = found
+        snaps = _along(problem, way, most)
+        if snaps and (not best or max(s.deeper for s in snaps) < max(s.deeper for s in best)):
+            best = snaps
     return best
 
 
 def _along(problem: Problem, way: Array, most: float) -> tuple[Snap, ...]:
     """Which contacts get deeper than they may on a straight pull, and by how much; none if any gets far too deep."""
-    found, far_too_deep = list[Snap](), _MOST * float(np.ptp(problem.moved_box(Pose()), axis=0).min())
+    snaps, far_too_deep = list[Snap](), _MOST * float(np.ptp(problem.moved_box(Pose()), axis=0).min())
     for (i, _), held in problem.held.items():
         low, high = 0.0, most
         at, worst = 0.0, -np.inf
@@ -78,8 +78,8 @@ def _along(problem: Problem, way: Array, most: float) -> tuple[Snap, ...]:
         if worst > 0:
             x, y, z = (float(v) for v in way)
             other = problem.obstacles[held.other].id
-            found.append(Snap(problem.movers[i].id, other, round(worst * _SPARE, 3), at, (x, y, z)))
-    return tuple(found)
+            snaps.append(Snap(problem.movers[i].id, other, round(worst * _SPARE, 3), at, (x, y, z)))
+    return tuple(snaps)
 
 
 def _deeper(problem: Problem, held: Held, way: Array) -> float:

@@ -58,5 +58,5 @@ def pose_on(project: Project, meshes: Mapping[str, Mesh], things: Sequence[str],
 def _turned_about(project: Project, thing: str) -> Array:
     """The point (3,) that a thing is turned about when it is taken out."""
     rest, pivot = rest_and_pivot(pivot_on_it(project, thing), thing)
-    found: Array = (rest @ pivot)[:3, 3]
-    return found
+    origin: Array = (rest @ pivot)[:3, 3]
+    return origin

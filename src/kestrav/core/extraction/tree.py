@@ -85,11 +85,11 @@ class _Tree:
 
     def way_to(self, number: int) -> list[Pose]:
         """The poses from the first one to a number."""
-        found = []
+        poses = []
         while number >= 0:
-            found.append(self.poses[number])
+            poses.append(self.poses[number])
             number = self.parents[number]
-        return found[::-1]
+        return poses[::-1]
 
 
 def grown(
@@ -152,15 +152,15 @@ class _Growing:
         """The way, grown until it is found or the budget is spent."""
         if not self.problem.free_at(self.start):
             return None
-        found = self._new(self.start, -1)
+        node = self._new(self.start, -1)
         moves = [self._straight, self._towards, self._slightly]
         if not self.upright:
             moves += [self._turned, self._turned, self._squared]
-        while found is None and not self.budget.spent:
+        while node is None and not self.budget.spent:
             if self.tick is not None:
                 self.tick(self.budget.share)
-            found = moves[int(self.rng.integers(len(moves)))]()
-        return found
+            node = moves[int(self.rng.integers(len(moves)))]()
+        return node
 
     # motions, each of which tells the extraction path if it finds it
 
@@ -211,9 +211,9 @@ class _Growing:
             turn = vector(k / count * angle * axis)
             end = pose(np.array(at.way) + about - np.array(rotated(vector(about), turn)), composed(turn, at.turn))
             before = len(self.tree.poses)
-            found = self._go(start, end)
-            if found is not None or len(self.tree.poses) == before or self.tree.poses[-1] != end:
-                return found
+            poses = self._go(start, end)
+            if poses is not None or len(self.tree.poses) == before or self.tree.poses[-1] != end:
+                return poses
             start = len(self.tree.poses) - 1
         return None
 
@@ -240,10 +240,10 @@ class _Growing:
             if k == 0:
                 break
             at = target if k == len(shares) else part_way(begin, target, float(shares[k - 1]))
-            found = self._new(at, last)
+            node = self._new(at, last)
             last = len(self.tree.poses) - 1
-            if found is not None:
-                return found
+            if node is not None:
+                return node
         if reached == len(shares) or not sliding:
             return None
         return self._slide(last, self.tree.poses[last], target)
@@ -332,8 +332,8 @@ class _Growing:
         return composed(vector(turn), at.turn)
 
     def _unit(self) -> Array:
-        found: Array = self.rng.normal(size=3)
-        return np.asarray(found / np.linalg.norm(found))
+        axis: Array = self.rng.normal(size=3)
+        return np.asarray(axis / np.linalg.norm(axis))
 
     def _coordinates(self, way: Vector, turn: Vector) -> Array:
         # the chord between unit quaternions is half the angle
@@ -361,8 +361,8 @@ def _cell(way: Vector, turn: Vector, wide: float, turned: float) -> tuple[int, .
 
 
 def _any_across(axis: Array) -> Array:
-    found = np.cross(axis, np.eye(3)[int(np.argmin(np.abs(axis)))])
-    return np.asarray(found / np.linalg.norm(found))
+    across = np.cross(axis, np.eye(3)[int(np.argmin(np.abs(axis)))])
+    return np.asarray(across / np.linalg.norm(across))
 
 
 def round_about(problem: Problem) -> Array | None:

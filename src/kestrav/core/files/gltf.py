@@ -63,10 +63,10 @@ class _File:
     def items(self, kind: str) -> list[dict[str, Any]]:
         """A list of the JSON. Raises ValueError when it is something else."""
         if kind not in self._sound:
-            found = self.json.get(kind, [])
-            if not isinstance(found, list) or not all(isinstance(item, dict) for item in found):
+            items = self.json.get(kind, [])
+            if not isinstance(items, list) or not all(isinstance(item, dict) for item in items):
                 raise Damaged(f"its “{kind}” is not a list of objects")
-            self._sound[kind] = found
+            self._sound[kind] = items
         return self._sound[kind]
 
 
@@ -290,8 +290,8 @@ def _accessor(file: _File, number: int) -> NDArray[np.int64]:
         return np.zeros(int(accessor["count"]), np.int64)
     view = file.items("bufferViews")[accessor["bufferView"]]
     start = int(view.get("byteOffset", 0)) + int(accessor.get("byteOffset", 0))
-    found = np.frombuffer(file.buffers[view["buffer"]], kind, int(accessor["count"]), start)
-    return found.astype(np.int64)
+    values = np.frombuffer(file.buffers[view["buffer"]], kind, int(accessor["count"]), start)
+    return values.astype(np.int64)
 
 
 def _loaded(file: _File, flat: list[dict[str, Any]]) -> dict[str, trimesh.Trimesh]:
@@ -354,53 +354,53 @@ def _cad_faces(primitive: dict[str, Any]) -> tuple[Face, ...]:
     return tuple(_face(one) for one in primitive["extensions"]["TM_brep_faces"]["faces"])
 
 
-def _face(found: dict[str, Any] | None) -> Face:
-    kind = (found or {}).get("type")
-    if found is None or kind not in ("plane", "cylinder", "cone", "sphere", "torus"):
+def _face(record: dict[str, Any] | None) -> Face:
+    kind = (record or {}).get("type")
+    if record is None or kind not in ("plane", "cylinder", "cone", "sphere", "torus"):
         return Face("free")
     if kind == "plane":
         return Face(
             "plane",
-            vector(found["origin"]),
-            vector(found["normal"]),
-            across=_span(found["extent_x"]),
-            along=_span(found["extent_y"]),
+            vector(record["origin"]),
+            vector(record["normal"]),
+            across=_span(record["extent_x"]),
+            along=_span(record["extent_y"]),
         )
     if kind == "cylinder":
         return Face(
             "cylinder",
-            vector(found["origin"]),
-            vector(found["axis"]),
-            found["radius"],
-            across=_span(found["extent_angle"]),
-            along=_span(found["extent_height"]),
+            vector(record["origin"]),
+            vector(record["axis"]),
+            record["radius"],
+            across=_span(record["extent_angle"]),
+            along=_span(record["extent_height"]),
         )
     if kind == "cone":
         return Face(
             "cone",
-            vector(found["apex"]),
-            vector(found["axis"]),
-            found["ref_radius"],
-            half_angle=found["semi_angle"],
-            across=_span(found["extent_angle"]),
-            along=_span(found["extent_distance"]),
+            vector(record["apex"]),
+            vector(record["axis"]),
+            record["ref_radius"],
+            half_angle=record["semi_angle"],
+            across=_span(record["extent_angle"]),
+            along=_span(record["extent_distance"]),
         )
     if kind == "sphere":
         return Face(
             "sphere",
-            vector(found["center"]),
-            radius=found["radius"],
-            across=_span(found["extent_longitude"]),
-            along=_span(found["extent_latitude"]),
+            vector(record["center"]),
+            radius=record["radius"],
+            across=_span(record["extent_longitude"]),
+            along=_span(record["extent_latitude"]),
         )
     return Face(
         "torus",
-        vector(found["center"]),
-        vector(found["axis"]),
-        found["major_radius"],
-        found["minor_radius"],
-        across=_span(found["extent_major_angle"]),
-        along=_span(found["extent_minor_angle"]),
+        vector(record["center"]),
+        vector(record["axis"]),
+        record["major_radius"],
+        record["minor_radius"],
+        across=_span(record["extent_major_angle"]),
+        along=_span(record["extent_minor_angle"]),
     )
 
 

@@ -182,7 +182,7 @@ def animated(
         "accessors": buffer.accessors,
     }
     if kinds:
-        document |= {"meshes": kinds, "materials": materials.found}
+        document |= {"meshes": kinds, "materials": materials.records}
     if materials.images:
         pictures = [{"source": k, "sampler": 0} for k in range(len(materials.images))]
         document |= {"images": materials.images, "textures": pictures, "samplers": [_SAMPLER]}
@@ -218,7 +218,7 @@ class _Materials:
     """Materials by colour, opacity and finish, and the pictures that lie on them."""
 
     def __init__(self, buffer: _Buffer) -> None:
-        self.found: list[dict[str, Any]] = []
+        self.records: list[dict[str, Any]] = []
         self.images: list[dict[str, Any]] = []
         self.extensions: set[str] = set()
         self._buffer = buffer
@@ -276,8 +276,8 @@ class _Materials:
                 self._lay(made, shown, shown.pictures, holes=finish.pictures is None)
                 look = made["pbrMetallicRoughness"]
                 look["roughnessFactor"] = shown.roughness
-            self._known[key] = len(self.found)
-            self.found.append(made)
+            self._known[key] = len(self.records)
+            self.records.append(made)
         return self._known[key]
 
 

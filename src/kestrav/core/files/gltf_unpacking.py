@@ -59,8 +59,8 @@ class Unpacked:
         extensions = primitive.get("extensions")
         packed = extensions.get(DRACO) if isinstance(extensions, dict) else None
         if packed is not None:
-            found = DracoPy.decode(self._view(packed["bufferView"]))
-            points, faces = np.asarray(found.points, "<f4"), np.asarray(getattr(found, "faces", ()), "<u4")
+            decoded = DracoPy.decode(self._view(packed["bufferView"]))
+            points, faces = np.asarray(decoded.points, "<f4"), np.asarray(getattr(decoded, "faces", ()), "<u4")
             if not len(faces):
                 raise Damaged("no triangles")
             accessors = self._json["accessors"]
@@ -125,8 +125,8 @@ class Unpacked:
         )
         if count < 1 or start < 0 or start + (count - 1) * step + 3 * kind.itemsize > len(data):
             raise Damaged("an accessor reaches beyond its view")
-        found = np.ndarray((count, 3), kind, data, start, (step, kind.itemsize))
-        return found.astype("<f4")
+        points = np.ndarray((count, 3), kind, data, start, (step, kind.itemsize))
+        return points.astype("<f4")
 
     def _keep(self, data: bytes) -> dict[str, int]:
         """A view of data that is added."""
@@ -159,5 +159,5 @@ def _in_range(points: NDArray[Any], accessor: dict[str, Any]) -> NDArray[np.floa
 
 
 def _list(owner: dict[str, Any], name: str) -> list[dict[str, Any]]:
-    found = owner.get(name) or []
-    return [item for item in found if isinstance(item, dict)] if isinstance(found, list) else []
+    values = owner.get(name) or []
+    return [item for item in values if isinstance(item, dict)] if isinstance(values, list) else []

@@ -92,9 +92,9 @@ def slerp(first: Array, last: Array, share: Array) -> Array:
     sign, cosine = (-1.0, -cosine) if cosine < 0 else (1.0, cosine)
     angle = float(np.arccos(min(cosine, 1.0)))
     if angle < 1e-6:
-        found = first + share[:, None] * (sign * last - first)
+        blended = first + share[:, None] * (sign * last - first)
     else:
-        found = (np.sin((1 - share) * angle)[:, None] * first + sign * np.sin(share * angle)[:, None] * last) / np.sin(
-            angle
-        )
-    return np.asarray(found / np.linalg.norm(found, axis=1, keepdims=True))
+        blended = (
+            np.sin((1 - share) * angle)[:, None] * first + sign * np.sin(share * angle)[:, None] * last
+        ) / np.sin(angle)
+    return np.asarray(blended / np.linalg.norm(blended, axis=1, keepdims=True))

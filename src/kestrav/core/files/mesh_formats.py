@@ -85,8 +85,8 @@ def read_by_trimesh(data: bytes, suffix: str, fetch: Fetch) -> tuple[list[Node],
         options |= {"split_objects": objects, "split_groups": not objects, "group_material": True}
         options["resolver"] = _Beside(fetch, left_out)
     loaded = trimesh.load_scene(io.BytesIO(data), file_type=kind, **options)
-    found = re.findall(rb"^\s*usemtl\s+(.+)$", data, re.MULTILINE) if kind == "obj" else []
-    used = {m.decode("utf-8", "replace").strip() for m in found}
+    materials = re.findall(rb"^\s*usemtl\s+(.+)$", data, re.MULTILINE) if kind == "obj" else []
+    used = {m.decode("utf-8", "replace").strip() for m in materials}
     nodes = []
     for key, body in loaded.geometry.items():
         material = getattr(body.visual, "material", None) if hasattr(body, "visual") else None
@@ -164,17 +164,17 @@ def read_collada(data: bytes) -> tuple[list[Node], list[str], float, Upward]:
     waiting: list[tuple[Any, Node | None]] = [(node, None) for node in reversed(file.scene.nodes)]
     placed = 0
     while waiting:
-        found, parent = waiting.pop()
+        element, parent = waiting.pop()
         placed = _one_more(placed)
-        if isinstance(found, collada.scene.GeometryNode):
+        if isinstance(element, collada.scene.GeometryNode):
             holder = parent
             if holder is None:
-                holder = Node(_xml_name(found.geometry))
+                holder = Node(_xml_name(element.geometry))
                 roots.append(holder)
-            holder.shapes += _collada_shapes(found, left_out)
-        elif isinstance(found, (collada.scene.Node, collada.scene.NodeNode)):
-            inner = found.node if isinstance(found, collada.scene.NodeNode) else found
-            node = Node(_xml_name(inner), np.asarray(found.matrix, float))
+            holder.shapes += _collada_shapes(element, left_out)
+        elif isinstance(element, (collada.scene.Node, collada.scene.NodeNode)):
+            inner = element.node if isinstance(element, collada.scene.NodeNode) else element
+            node = Node(_xml_name(inner), np.asarray(element.matrix, float))
             (roots if parent is None else parent.children).append(node)
             waiting += [(child, node) for child in reversed(inner.children)]
     unit = float(file.assetInfo.unitmeter or 1.0) * 1000.0
@@ -233,18 +233,18 @@ def _xml_name(item: Any) -> str:
     return str(own or getattr(item, "name", None) or getattr(item, "id", None) or "")
 
 
-def _collada_shapes(found: Any, left_out: list[str]) -> list[Shape]:
-    materials = {m.symbol: m.target for m in found.materials}
+def _collada_shapes(node: Any, left_out: list[str]) -> list[Shape]:
+    materials = {m.symbol: m.target for m in node.materials}
     shapes = []
-    name = _xml_name(found.geometry)
-    for number, primitive in enumerate(found.geometry.primitives):
+    name = _xml_name(node.geometry)
+    for number, primitive in enumerate(node.geometry.primitives):
         if hasattr(primitive, "triangleset"):
             primitive = primitive.triangleset()
         if not isinstance(primitive, collada.triangleset.TriangleSet) or primitive.vertex is None:
             left_out.append(f"“{name}”: a part of it is not a surface")
             continue
         colour, opacity, finish = _collada_looks(materials.get(primitive.material))
-        key = (found.geometry.id, number)
+        key = (node.geometry.id, number)
         triangles = np.asarray(primitive.vertex_index, np.int64).reshape(-1, 3)
         shapes.append(Shape(key, np.asarray(primitive.vertex, float), triangles, colour, opacity, finish, name))
     return shapes
@@ -285,7 +285,7 @@ def read_3mf(data: bytes) -> tuple[list[Node], list[str], float]:
             raise Damaged("its model is not whole XML") from fault
     objects = {o.get("id", ""): o for o in model.iter() if _tag(o) == "object"}
     palettes = {str(g.get("id")): g for g in model.iter() if _tag(g) == "basematerials"}
-    shapes = {key: _object_shapes(key, found, palettes) for key, found in objects.items()}
+    shapes = {key: _object_shapes(key, element, palettes) for key, element in objects.items()}
     unit = MODEL_UNITS.get(str(model.get("unit", "millimeter")).lower())
     if unit is None:
         raise Damaged(f"it is in the unknown unit “{model.get('unit')}”")

@@ -100,7 +100,7 @@ def floor_single(times: Array) -> Array:
 
 
 def finer(
-    found: Samples, where: Where, reach: float, tolerance: float, turned: Array, turn_off: float = TURN_OFF
+    samples: Samples, where: Where, reach: float, tolerance: float, turned: Array, turn_off: float = TURN_OFF
 ) -> tuple[Samples, Array]:
     """The samples that a node needs, and its matrices there (n, 4, 4).
 
@@ -108,8 +108,8 @@ def finer(
     ``tolerance`` in mm and ``turn_off`` in rad is what it may be off.
     """
     parts = np.clip(np.ceil(turned / (0.5 * MOST_TURN)), 1, _MOST_PARTS).astype(int)
-    parts[found.jumps[:-1]] = 1
-    times, moments = found.times, found.moments
+    parts[samples.jumps[:-1]] = 1
+    times, moments = samples.times, samples.moments
     if (parts > 1).any():
         inner = [np.linspace(a, b, n + 1)[1:-1] for a, b, n in zip(times[:-1], times[1:], parts, strict=True) if n > 1]
         fresh = np.setdiff1d(single(np.concatenate(inner)), times)
@@ -140,8 +140,8 @@ def finer(
         poses = np.concatenate([poses, there[bad]])[order]
         # both halves of what was parted are looked at again
         open_ = np.logical_or(fresh[1:], fresh[:-1])
-    known = np.isin(times, found.times[found.frames])
-    jumps = np.isin(times, found.times[found.jumps])
+    known = np.isin(times, samples.times[samples.frames])
+    jumps = np.isin(times, samples.times[samples.jumps])
     return Samples(times, moments, known, jumps), poses
 
 
@@ -159,37 +159,37 @@ def _off(
     return np.asarray(np.maximum(far / tolerance, angle / turn_off))
 
 
-def place_keys(found: Samples, places: Array, tolerance: float) -> Keys:
+def place_keys(samples: Samples, places: Array, tolerance: float) -> Keys:
     """The keys of places (n, 3) in mm."""
-    if _steps(found, places):
-        return _stepping(found, places)
-    share = np.where(found.frames, FRAMES, 1.0) * tolerance
-    kept = told_by(len(places), places_off(found.times, places, share), 1.0)
-    return Keys(found.times[kept], places[kept], False)
+    if _steps(samples, places):
+        return _stepping(samples, places)
+    share = np.where(samples.frames, FRAMES, 1.0) * tolerance
+    kept = told_by(len(places), places_off(samples.times, places, share), 1.0)
+    return Keys(samples.times[kept], places[kept], False)
 
 
-def turn_keys(found: Samples, quaternions: Array, tolerance: float, reach: float, turn_off: float = TURN_OFF) -> Keys:
+def turn_keys(samples: Samples, quaternions: Array, tolerance: float, reach: float, turn_off: float = TURN_OFF) -> Keys:
     """The keys of turns (n, 4), by which nothing within a reach in mm is off by more than a tolerance in mm, nor it all by more than
     ``turn_off`` in rad."""
-    if _steps(found, quaternions):
-        return _stepping(found, quaternions)
+    if _steps(samples, quaternions):
+        return _stepping(samples, quaternions)
     most = min(tolerance / max(reach, 1.0), turn_off)
     least = max(min(FRAMES * tolerance / max(reach, 1.0), _FRAME_SHARE * turn_off), _FINEST_TURN)
-    share = np.where(found.frames, least, max(most, least))
-    kept = told_by(len(quaternions), turns_off(found.times, quaternions, share, MOST_TURN), 1.0)
-    return Keys(found.times[kept], quaternions[kept], False)
+    share = np.where(samples.frames, least, max(most, least))
+    kept = told_by(len(quaternions), turns_off(samples.times, quaternions, share, MOST_TURN), 1.0)
+    return Keys(samples.times[kept], quaternions[kept], False)
 
 
-def _steps(found: Samples, values: Array) -> bool:
+def _steps(samples: Samples, values: Array) -> bool:
     """Whether values (n, d) change by jumps alone."""
     same = np.abs(np.diff(values, axis=0)).max(axis=1, initial=0.0) < 1e-12
-    return bool((same | found.jumps[:-1]).all() and not same.all())
+    return bool((same | samples.jumps[:-1]).all() and not same.all())
 
 
-def _stepping(found: Samples, values: Array) -> Keys:
+def _stepping(samples: Samples, values: Array) -> Keys:
     changed = np.flatnonzero(np.abs(np.diff(values, axis=0)).max(axis=1) >= 1e-12) + 1
     kept = np.concatenate([[0], changed])
-    return Keys(found.times[kept], values[kept], True)
+    return Keys(samples.times[kept], values[kept], True)
 
 
 def depths(parents: Sequence[int | None], moving: Sequence[bool]) -> list[int]:

@@ -76,36 +76,36 @@ def read_paths(path: Path) -> PathsFile:
     if suffix not in SUFFIXES:
         raise BadInput(f"“{path}” is not a kind of file that holds paths; give one of {', '.join(SUFFIXES)}")
     data = read_bytes(path)
-    found = PathsFile(as_unicode(path.name))
+    paths = PathsFile(as_unicode(path.name))
     try:
         # what is too large for a number is found where it is checked
         with np.errstate(all="ignore"):
-            {".dxf": _read_dxf, ".svg": _read_svg, ".csv": _read_csv}[suffix](path, data, found)
+            {".dxf": _read_dxf, ".svg": _read_svg, ".csv": _read_csv}[suffix](path, data, paths)
     except BadInput:
         raise
     except Exception as fault:  # whatever a damaged file makes the readers raise
         raise BadInput(f"“{path}” cannot be read: {in_words(fault)}") from fault
-    found.shapes = [(clean_name(as_unicode(name)) or path.suffix[1:].upper(), shape) for name, shape in found.shapes]
-    found.shapes = _longest(found)
-    found.shapes = [pair for pair in found.shapes if _travelled(found, *pair)]
-    if not found.shapes:
-        why = f": {found.left_out[0]}" if found.left_out else ""
+    paths.shapes = [(clean_name(as_unicode(name)) or path.suffix[1:].upper(), shape) for name, shape in paths.shapes]
+    paths.shapes = _longest(paths)
+    paths.shapes = [pair for pair in paths.shapes if _travelled(paths, *pair)]
+    if not paths.shapes:
+        why = f": {paths.left_out[0]}" if paths.left_out else ""
         raise BadInput(f"“{path}” holds no curve that could be a path{why}")
-    return found
+    return paths
 
 
-def _longest(found: PathsFile) -> list[tuple[str, Shape]]:
+def _longest(paths: PathsFile) -> list[tuple[str, Shape]]:
     """The curves, or the longest of them when a drawing holds more than one can work with as paths."""
-    if len(found.shapes) <= MOST_PATHS:
-        return found.shapes
-    lengths = [_about_as_long(shape) for _, shape in found.shapes]
+    if len(paths.shapes) <= MOST_PATHS:
+        return paths.shapes
+    lengths = [_about_as_long(shape) for _, shape in paths.shapes]
     # in the order of the file
     kept = sorted(sorted(range(len(lengths)), key=lambda k: -lengths[k])[:MOST_PATHS])
-    found.left_out.append(
+    paths.left_out.append(
         f"{len(lengths) - MOST_PATHS} shorter curves: the longest {MOST_PATHS} are brought in; "
         "a file with the wanted layers alone brings in the others"
     )
-    return [found.shapes[k] for k in kept]
+    return [paths.shapes[k] for k in kept]
 
 
 def _about_as_long(shape: Shape) -> float:
@@ -118,14 +118,14 @@ def _about_as_long(shape: Shape) -> float:
     return float(np.linalg.norm(np.diff(places, axis=0), axis=1).sum())
 
 
-def _travelled(found: PathsFile, name: str, shape: Shape) -> bool:
+def _travelled(paths: PathsFile, name: str, shape: Shape) -> bool:
     """Whether a shape can be a path; otherwise it is left out, with the reason."""
     try:
         record = PathRecord("path", name, shape)
         validate(Project(paths=(record,)))
         path_curve(record)
     except BadInput as fault:
-        found.left_out.append(f"“{name}”: {fault}")
+        paths.left_out.append(f"“{name}”: {fault}")
         return False
     return True
 
@@ -133,14 +133,14 @@ def _travelled(found: PathsFile, name: str, shape: Shape) -> bool:
 # DXF; ezdxf takes a third of a second to load, so it is loaded when a drawing is read or written
 
 
-def _read_dxf(path: Path, data: bytes, found: PathsFile) -> None:
+def _read_dxf(path: Path, data: bytes, paths: PathsFile) -> None:
     from ezdxf.lldxf.const import DXFError
 
     try:
         document = _sound_dxf(data)
     except (DXFError, OSError) as fault:
         raise BadInput(f"“{path}” is not readable as DXF: its structure is damaged; export it again") from fault
-    found.unit = _DXF_UNITS.get(int(document.header.get("$INSUNITS", 0)))
+    paths.unit = _DXF_UNITS.get(int(document.header.get("$INSUNITS", 0)))
     others: dict[str, int] = {}
     for entity in document.modelspace():
         kind = entity.dxftype()
@@ -150,8 +150,8 @@ def _read_dxf(path: Path, data: bytes, found: PathsFile) -> None:
         layer = str(entity.dxf.layer)
         label = kind.capitalize() if layer in ("0", "") else layer
         for shape in _dxf_shapes(entity, kind):
-            found.shapes.append((label, shape))
-    found.left_out += [f"{count} {kind}: not a curve that is read" for kind, count in sorted(others.items())]
+            paths.shapes.append((label, shape))
+    paths.left_out += [f"{count} {kind}: not a curve that is read" for kind, count in sorted(others.items())]
 
 
 def _sound_dxf(data: bytes) -> Any:
@@ -260,7 +260,7 @@ def _with_handles(
 # SVG
 
 
-def _read_svg(path: Path, data: bytes, found: PathsFile) -> None:
+def _read_svg(path: Path, data: bytes, paths: PathsFile) -> None:
     import svgelements
 
     if b"<svg" not in data[:65536].replace(b"\0", b""):
@@ -268,7 +268,7 @@ def _read_svg(path: Path, data: bytes, found: PathsFile) -> None:
     if used_again(data) > MOST_USED:
         raise BadInput(f"“{path}” uses its elements again more than {MOST_USED:,} times; export a part of it")
     drawing = svgelements.SVG.parse(io.BytesIO(data), reify=True)
-    found.unit = _SVG_PIXEL
+    paths.unit = _SVG_PIXEL
     for element in drawing.elements():
         if not isinstance(element, svgelements.Shape):
             continue
@@ -277,7 +277,7 @@ def _read_svg(path: Path, data: bytes, found: PathsFile) -> None:
         for part in whole.as_subpaths():
             shape = _from_segments(svgelements.Path(part))
             if shape is not None:
-                found.shapes.append((label, shape))
+                paths.shapes.append((label, shape))
 
 
 def used_again(data: bytes) -> float:
@@ -355,7 +355,7 @@ def _flipped(point: Any) -> Array:
 # CSV
 
 
-def _read_csv(path: Path, data: bytes, found: PathsFile) -> None:
+def _read_csv(path: Path, data: bytes, paths: PathsFile) -> None:
     text = data.decode("utf-8-sig", "replace")
     if "\0" in text or "\ufffd" in text:
         raise BadInput(f"“{path}” is not a table of numbers")
@@ -372,7 +372,7 @@ def _read_csv(path: Path, data: bytes, found: PathsFile) -> None:
         raise BadInput(f"“{path}” has {len(places)} points; {MOST_POINTS} are the most that a path can have")
     closed = len(places) > 3 and float(np.linalg.norm(places[-1] - places[0])) <= _SAME
     points = tuple(PathPoint(vector(p), "smooth") for p in (places[:-1] if closed else places))
-    found.shapes.append((path.stem, PointShape(points, closed)))
+    paths.shapes.append((path.stem, PointShape(points, closed)))
 
 
 def table_rows(text: str) -> list[Vector]:

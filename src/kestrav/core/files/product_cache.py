@@ -133,9 +133,9 @@ def _mesh(archive: zipfile.ZipFile, name: str) -> Mesh:
 
 def _make_room(folder: Path) -> None:
     """Remove the least lately used ones until the rest is small enough."""
-    found = sorted(((file.stat(), file) for file in folder.glob("*.zip")), key=lambda each: -each[0].st_mtime)
+    kept = sorted(((file.stat(), file) for file in folder.glob("*.zip")), key=lambda each: -each[0].st_mtime)
     room = MOST_BYTES
-    for about, file in found:
+    for about, file in kept:
         room -= about.st_size
         if room < 0:
             file.unlink(missing_ok=True)

@@ -218,12 +218,12 @@ def _read_meshes(
 def _read_usd(path: Path, data: bytes, up: Upward | None, waiting: Callable[[], None]) -> Imported:
     from kestrav.core.files.usd_import import read_usd
 
-    found = read_usd(path, len(data), waiting)
-    upward = up or found.up
+    scene = read_usd(path, len(data), waiting)
+    upward = up or scene.up
     imported = gather(
-        path.name, found.roots, _UPWARD[upward] @ np.diag([found.unit, found.unit, found.unit, 1.0]), found.left_out
+        path.name, scene.roots, _UPWARD[upward] @ np.diag([scene.unit, scene.unit, scene.unit, 1.0]), scene.left_out
     )
-    imported.up, imported.unit, imported.declared = upward, 1.0, f"OpenUSD, its unit {found.unit:g} mm"
+    imported.up, imported.unit, imported.declared = upward, 1.0, f"OpenUSD, its unit {scene.unit:g} mm"
     return imported
 
 

@@ -207,10 +207,10 @@ class _Gathering:
     ) -> tuple[str, Array] | None:
         """Make the part of a shape; tells its id, and where in the node it is."""
         scale, baked = _plain_scale(stretch / self.unit)
-        found = self._keep(shape, baked * self.unit, label)
-        if found is None:
+        kept = self._keep(shape, baked * self.unit, label)
+        if kept is None:
             return None
-        key, shift = found
+        key, shift = kept
         # a mesh brought to its origin stands where it was
         shift = shift * np.array(scale)
         here = placed.copy()

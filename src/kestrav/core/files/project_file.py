@@ -32,8 +32,8 @@ DERIVED = "derived.json"  # says of which document what is kept in it was worked
 
 def _records(document: dict[str, Any], name: str) -> list[dict[str, Any]]:
     """What of a list is a record; anything else is left for the check after the upgrades to refuse."""
-    found = document.get(name)
-    return [item for item in found if isinstance(item, dict)] if isinstance(found, list) else []
+    records = document.get(name)
+    return [item for item in records if isinstance(item, dict)] if isinstance(records, list) else []
 
 
 # from a format version to the next: each takes and returns the document as plain data
@@ -241,8 +241,8 @@ def _beside(project: Project, path: Path) -> Project:
 
 def source_path(file: str, project: Path | None) -> Path:
     """Where a source's file is, given the project's own file."""
-    found = Path(file)
-    return found if found.is_absolute() or project is None else project.resolve().parent / found
+    source = Path(file)
+    return source if source.is_absolute() or project is None else project.resolve().parent / source
 
 
 def load(path: Path) -> Opened:

@@ -122,7 +122,7 @@ class Keeper:
 
 def leftovers(home: Path) -> list[Leftover]:
     """What processes that have ended left behind, the latest first."""
-    found = []
+    crashed = []
     for folder in home.iterdir() if home.is_dir() else ():
         lock = locked(folder)
         if lock is None:
@@ -132,8 +132,8 @@ def leftovers(home: Path) -> list[Leftover]:
             about = msgspec.json.decode((folder / _ABOUT).read_bytes(), type=About)
         except (OSError, msgspec.MsgspecError):
             continue
-        found.append(Leftover(folder, about))
-    return sorted(found, key=lambda left: -left.about.kept)
+        crashed.append(Leftover(folder, about))
+    return sorted(crashed, key=lambda left: -left.about.kept)
 
 
 def recovered(left: Leftover) -> tuple[Project, dict[str, Mesh]]:

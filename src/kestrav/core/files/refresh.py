@@ -98,12 +98,12 @@ def _match(project: Project, old: list[Part], fresh: list[Part], fresh_project: 
 
 
 def _match_by_place(
-    project: Project, left: dict[str, Part], fresh: list[Part], fresh_project: Project, found: _Matching
+    project: Project, left: dict[str, Part], fresh: list[Part], fresh_project: Project, matching: _Matching
 ) -> None:
     rest, fresh_rest = rest_poses(project)[None], rest_poses(fresh_project)[None]
     boxes = {i: world_bounds(project, i, rest)[0] for i, p in left.items() if p.geometry is not None}
     for part in fresh:
-        if part.id in found.old_of or part.geometry is None or not boxes:
+        if part.id in matching.old_of or part.geometry is None or not boxes:
             continue
         low, high = world_bounds(fresh_project, part.id, fresh_rest)[0]
         ids = list(boxes)
@@ -112,8 +112,8 @@ def _match_by_place(
         best = ids[int(np.argmin(away))]
         size = float(np.linalg.norm(boxes[best][1] - boxes[best][0]))
         if away.min() <= SAME_PLACE and abs(float(np.linalg.norm(high - low)) - size) <= SAME_SIZE * size:
-            found.old_of[part.id] = best
-            found.by_place.append(part.name)
+            matching.old_of[part.id] = best
+            matching.by_place.append(part.name)
             del boxes[best]
 
 

@@ -24,7 +24,7 @@ class SourceWatch:
 
     def changed(self, project: Project, file: Path | None, stamps: Stamps) -> tuple[str, ...]:
         """The ids of the sources whose files have changed, and are as they were the last time this was asked; ``file`` is the project's own."""
-        found = []
+        names = []
         for source in project.sources:
             path = source_path(source.file, file)
             if path not in stamps:
@@ -35,8 +35,8 @@ class SourceWatch:
             settled = self._last.get(path, now) == now
             self._last[path] = now
             if now is not None and now != before and settled:
-                found.append(source.id)
-        return tuple(found)
+                names.append(source.id)
+        return tuple(names)
 
     def take(self, path: Path) -> None:
         """Take a file as it was last seen for what the project holds."""

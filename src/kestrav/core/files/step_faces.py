@@ -71,7 +71,7 @@ def _products(data: bytes) -> list[tuple[str, int]]:
             one, two = refers[number]
             beside.setdefault(one, []).append(two)
             beside.setdefault(two, []).append(one)
-    found: dict[bytes, set[bytes]] = {}
+    parents: dict[bytes, set[bytes]] = {}
     for number, kind_of in kinds.items():
         if kind_of != b"SHAPE_DEFINITION_REPRESENTATION" or len(refers[number]) != 2:
             continue
@@ -82,8 +82,8 @@ def _products(data: bytes) -> list[tuple[str, int]]:
         for each in [shape, *beside.get(shape, [])]:
             faces = _faces(each, kinds, refers)
             if faces or any(kinds.get(item) in _SOLIDS for item in refers.get(each, ())):
-                found.setdefault(product, set()).update(faces)
-    return [(decode(names.get(product, b"")).strip() or "unnamed", len(faces)) for product, faces in found.items()]
+                parents.setdefault(product, set()).update(faces)
+    return [(decode(names.get(product, b"")).strip() or "unnamed", len(faces)) for product, faces in parents.items()]
 
 
 def _reached(start: bytes, kinds: dict[bytes, bytes], refers: dict[bytes, list[bytes]], wanted: bytes) -> bytes | None:

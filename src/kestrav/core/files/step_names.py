@@ -23,12 +23,12 @@ _SHIFT = re.compile(r"\\S\\(.)")
 
 def decode(text: bytes) -> str:
     """A STEP string without its quotes, its escapes resolved (ISO 10303-21, 6.4.3)."""
-    found = text.decode("utf-8", "replace").replace("''", "'")
-    found = _WIDER.sub(lambda m: bytes.fromhex(m[1]).decode("utf-32-be", "replace"), found)
-    found = _WIDE.sub(lambda m: bytes.fromhex(m[1]).decode("utf-16-be", "replace"), found)
-    found = _BYTE.sub(lambda m: bytes.fromhex(m[1]).decode("latin-1"), found)
-    found = _SHIFT.sub(lambda m: chr(ord(m[1]) + 128), found)
-    return found.replace("\\\\", "\\")
+    decoded = text.decode("utf-8", "replace").replace("''", "'")
+    decoded = _WIDER.sub(lambda m: bytes.fromhex(m[1]).decode("utf-32-be", "replace"), decoded)
+    decoded = _WIDE.sub(lambda m: bytes.fromhex(m[1]).decode("utf-16-be", "replace"), decoded)
+    decoded = _BYTE.sub(lambda m: bytes.fromhex(m[1]).decode("latin-1"), decoded)
+    decoded = _SHIFT.sub(lambda m: chr(ord(m[1]) + 128), decoded)
+    return decoded.replace("\\\\", "\\")
 
 
 def product_names(data: bytes) -> dict[str, str]:

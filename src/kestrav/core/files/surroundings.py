@@ -43,12 +43,12 @@ def read_surroundings(file: Path) -> Surroundings:
             raise BadInput(
                 f"“{file}” is {width} × {height} pixels; a picture of all that is around is twice as wide as high"
             )
-        found = reader.read_image(0, 0, 0, 3, "float")
+        pixels = reader.read_image(0, 0, 0, 3, "float")
         fault = reader.geterror()
     finally:
         reader.close()
-    if found is None or fault:
+    if pixels is None or fault:
         raise BadInput(f"“{file}” cannot be read; it is damaged")
-    light = np.clip(np.nan_to_num(np.asarray(found, np.float32), nan=0.0, posinf=65504.0, neginf=0.0), 0.0, None)
+    light = np.clip(np.nan_to_num(np.asarray(pixels, np.float32), nan=0.0, posinf=65504.0, neginf=0.0), 0.0, None)
     size = (SURROUNDINGS_HEIGHT, 2 * SURROUNDINGS_HEIGHT)
     return Surroundings(file.name, packed_light(resize(light, size, channel_axis=-1)))

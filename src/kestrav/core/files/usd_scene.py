@@ -149,17 +149,17 @@ class _Scene:
                 f"“{prim.GetName()}” moves at {len(times)} times; at {_MOST_TIMES} at most it is brought in"
             ] += 1
             return None
-        found = np.empty((len(times), 4, 4))
+        poses = np.empty((len(times), 4, 4))
         for k, code in enumerate(times):
-            found[k] = np.array(UsdGeom.Imageable(prim).ComputeLocalToWorldTransform(Usd.TimeCode(code))).T
-        if np.abs(found - found[0]).max() < _SAME:
+            poses[k] = np.array(UsdGeom.Imageable(prim).ComputeLocalToWorldTransform(Usd.TimeCode(code))).T
+        if np.abs(poses - poses[0]).max() < _SAME:
             return None
-        sizes = np.linalg.norm(found[:, :3, :3], axis=1)
+        sizes = np.linalg.norm(poses[:, :3, :3], axis=1)
         if np.abs(sizes - sizes[0]).max() > 1e-4 * sizes.max():
             self.faults[f"“{prim.GetName()}” changes its size in time, which is not brought in"] += 1
         first = sum(map(len, self._times))
         self._times.append((times - self.begin) / self.rate)
-        self._poses.append(found)
+        self._poses.append(poses)
         return [first, first + len(times)]
 
     # instances
@@ -254,15 +254,15 @@ class _Scene:
         name, scale, turn, shift = places
         primvar = UsdGeom.PrimvarsAPI(prim).FindPrimvarWithInheritance(name)
         values = primvar.ComputeFlattened(self.at) if primvar else None
-        found = np.asarray(values if values is not None else [], float)
-        if found.ndim != 2 or found.shape[1] != 2 or not np.isfinite(found).all():
+        points = np.asarray(values if values is not None else [], float)
+        if points.ndim != 2 or points.shape[1] != 2 or not np.isfinite(points).all():
             return None
         by = {UsdGeom.Tokens.faceVarying: corners, UsdGeom.Tokens.vertex: triangles, UsdGeom.Tokens.varying: triangles}
         numbers = by.get(primvar.GetInterpolation())
-        if numbers is None or numbers.max(initial=0) >= len(found):
+        if numbers is None or numbers.max(initial=0) >= len(points):
             return None
         c, s = np.cos(np.radians(turn)), np.sin(np.radians(turn))
-        laid = (found * scale) @ np.array([[c, s], [-s, c]]) + shift
+        laid = (points * scale) @ np.array([[c, s], [-s, c]]) + shift
         return np.ascontiguousarray(laid[numbers], np.float32)
 
     def _mesh(self, mesh: UsdGeom.Mesh) -> tuple[Array, NDArray[np.int64], NDArray[np.int64], NDArray[np.int64]] | None:
@@ -367,10 +367,10 @@ class _Scene:
         """Note the pictures that a surface takes its values from, and by what they lie on it; what lies otherwise than the first is left out."""
         samplers = {}
         for name in ("diffuseColor", "normal", "occlusion", "roughness", "metallic", "emissiveColor"):
-            found = _sampler(shader.GetInput(name))
-            if found is None:
+            source = _sampler(shader.GetInput(name))
+            if source is None:
                 continue
-            sampler, channel = found
+            sampler, channel = source
             data, places = self._data(sampler), _places_of(sampler)
             if data is None or (told["places"] is not None and told["places"] != places):
                 self.faults[
@@ -470,8 +470,8 @@ def _places_of(sampler: UsdShade.Shader) -> list[Any]:
     scale, turn, shift = [1.0, 1.0], 0.0, [0.0, 0.0]
 
     def source(value: UsdShade.Input) -> UsdShade.Shader | None:
-        found = value.GetValueProducingAttributes() if value else []
-        return UsdShade.Shader(found[0].GetPrim()) if found else None
+        sources = value.GetValueProducingAttributes() if value else []
+        return UsdShade.Shader(sources[0].GetPrim()) if sources else None
 
     reader = source(sampler.GetInput("st"))
     if reader and reader.GetIdAttr().Get() == "UsdTransform2d":

@@ -63,8 +63,8 @@ def _folder(home: Path, file: Path) -> Path:
 
 
 def _sorted(folder: Path) -> list[Path]:
-    found = [one for one in folder.glob(f"*{project_file.SUFFIX}") if one.stem.isdigit()] if folder.is_dir() else []
-    return sorted(found, key=lambda one: -int(one.stem))
+    files = [one for one in folder.glob(f"*{project_file.SUFFIX}") if one.stem.isdigit()] if folder.is_dir() else []
+    return sorted(files, key=lambda one: -int(one.stem))
 
 
 def _make_room(home: Path, folder: Path) -> None:

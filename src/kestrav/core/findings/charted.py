@@ -27,7 +27,7 @@ def charted(
 ) -> list[Charted]:
     """The curves over time, at the project's frames; the clearance is that of a check, if one is given, and ``of_cameras`` are names of
     :data:`kestrav.core.camera.curves.CURVES`."""
-    found = []
+    charts = []
     if clearance is not None and len(clearance.times):
         half = 0.5 / project.settings.fps
         spans = [
@@ -38,15 +38,15 @@ def charted(
         required = project.settings.required_clearance
         finite = values[np.isfinite(values)]
         top = float(np.clip(finite.max(), 2 * required, max(5 * required, 10.0))) if len(finite) else None
-        found.append(Charted("Clearance", "mm", clearance.times, values, required, spans, top))
+        charts.append(Charted("Clearance", "mm", clearance.times, values, required, spans, top))
     times = frame_times(project)
     limit = project.settings.speed_limit / 1000.0 or None
     for thing in list(dict.fromkeys(run.rider for run in project.runs))[:_MOST_SPEEDS]:
         speeds = thing_speeds(project, thing, times) / 1000.0
-        found.append(Charted(f"{get(project, thing).name}", "m/s", times, speeds, limit))
+        charts.append(Charted(f"{get(project, thing).name}", "m/s", times, speeds, limit))
     motion = Motion(project)
     for roll in project.wheels[:_MOST_WHEELS]:
-        found.append(
+        charts.append(
             Charted(qualified_name(project, roll.part), "turns", times, motion.angles(roll, times) / (2 * np.pi))
         )
     for camera in project.cameras:
@@ -60,5 +60,5 @@ def charted(
                     (float(curves.times[a]) - step, float(curves.times[b]) + step)
                     for a, b in intervals_of(np.flatnonzero(curve.breached))
                 ]
-                found.append(Charted(f"{camera.name}\n{title}", unit, curves.times, curve.values, curve.limit, spans))
-    return found
+                charts.append(Charted(f"{camera.name}\n{title}", unit, curves.times, curve.values, curve.limit, spans))
+    return charts

@@ -60,14 +60,14 @@ _SWEEP, _PROOF = 0.8, 0.9
 
 def find_all(evidence: Evidence, progress: Progress | None = None) -> tuple[Finding, ...]:
     """What every rule finds, sorted by severity and then time."""
-    found: list[Finding] = []
+    findings: list[Finding] = []
     for rule in one_by_one(by_frames(), portion(progress, 0.0, 1.0)):
-        found += rule(evidence)
-    return _sorted(found)
+        findings += rule(evidence)
+    return _sorted(findings)
 
 
-def _sorted(found: list[Finding]) -> tuple[Finding, ...]:
-    return tuple(sorted(found, key=lambda f: (_ORDER[f.severity], f.time)))
+def _sorted(findings: list[Finding]) -> tuple[Finding, ...]:
+    return tuple(sorted(findings, key=lambda f: (_ORDER[f.severity], f.time)))
 
 
 def certified(
@@ -78,9 +78,9 @@ def certified(
     certificate = certify(project, meshes, portion(progress, 0.0, _PROOF), result.over)
     evidence = Evidence(project, meshes, result.times, result.clearance, certificate)
     table = tuple(rows_of(project, meshes, result.clearance, certificate))
-    found = [*result.findings, *between_frames.find(evidence)]
+    findings = [*result.findings, *between_frames.find(evidence)]
     mended, bent = [], clearance_rule.Worked()
-    for finding in one_by_one(found, portion(progress, _PROOF, 1.0)):
+    for finding in one_by_one(findings, portion(progress, _PROOF, 1.0)):
         mended.append(clearance_rule.with_fixes(evidence, finding, bent))
     return dataclasses.replace(result, findings=_sorted(mended), certificate=certificate, table=table)
 

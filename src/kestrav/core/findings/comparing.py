@@ -86,17 +86,17 @@ def compare(before: Mapping[str, Any], after: Mapping[str, Any]) -> Comparison:
     left: dict[tuple[object, ...], list[Mapping[str, Any]]] = {}
     for finding in sorted(before["findings"], key=_when):
         left.setdefault(_key(finding), []).append(finding)
-    found = []
+    compared = []
     for finding in sorted(after["findings"], key=_when):
         earlier = left.get(_key(finding), [])
         was = earlier.pop(0) if earlier else None
-        found.append(Compared("new" if was is None else _change(was, finding), was, finding))
-    found += [Compared("gone", was, None) for rest in left.values() for was in rest]
+        compared.append(Compared("new" if was is None else _change(was, finding), was, finding))
+    compared += [Compared("gone", was, None) for rest in left.values() for was in rest]
     grave = {"breach": 0, "warning": 1}
-    found.sort(
+    compared.sort(
         key=lambda c: (_ORDER.index(c.change), grave.get(str(c.finding["severity"]), 2), str(c.finding["title"]))
     )
-    return Comparison(tuple(found), before.get("min_clearance_mm"), after.get("min_clearance_mm"))
+    return Comparison(tuple(compared), before.get("min_clearance_mm"), after.get("min_clearance_mm"))
 
 
 def _key(finding: Mapping[str, Any]) -> tuple[object, ...]:
@@ -174,9 +174,9 @@ def _numbers(c: Compared) -> str:
 def in_words(comparison: Comparison) -> str:
     """A comparison in one line: how many findings are new, worse, better, gone, and the least clearances."""
     counts = {change: 0 for change in ("new", "worse", "better", "gone")}
-    for found in comparison.findings:
-        if found.change in counts:
-            counts[found.change] += 1
+    for one in comparison.findings:
+        if one.change in counts:
+            counts[one.change] += 1
     told = ", ".join(f"{count} {change}" for change, count in counts.items() if count) or "no finding has changed"
     before, after = comparison.least_before, comparison.least_after
     if before is not None and after is not None:

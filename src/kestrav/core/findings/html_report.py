@@ -35,15 +35,15 @@ def as_html(project: Project, result: CheckResult, figures: Sequence[Figure] = (
             ("What", "Required mm", "Least mm", "Nearest pair", "At s", "Pairs", "Status"),
             (
                 (
-                    title_of(project, found),
-                    f"{found.required:g}",
-                    "–" if found.least is None else f"{found.least:.3f}",
-                    "–" if found.pair is None else _pair(project, found.pair.moving, found.pair.other),
-                    "–" if found.time is None else f"{found.time:.3f}",
-                    str(found.pairs),
-                    found.status,
+                    title_of(project, outcome),
+                    f"{outcome.required:g}",
+                    "–" if outcome.least is None else f"{outcome.least:.3f}",
+                    "–" if outcome.pair is None else _pair(project, outcome.pair.moving, outcome.pair.other),
+                    "–" if outcome.time is None else f"{outcome.time:.3f}",
+                    str(outcome.pairs),
+                    outcome.status,
                 )
-                for found in outcomes(project, result.clearance, told)
+                for outcome in outcomes(project, result.clearance, told)
             ),
             (1, 2, 4, 5),
         ),

@@ -123,15 +123,15 @@ class Evidence:
     @cached_property
     def filmed(self) -> tuple[tuple[Shot, Judged], ...]:
         """The shots with their cameras at their frames, as far as these lie within the frames looked at."""
-        found = []
+        filmed = []
         for shot in self.project.shots:
             camera = get_as(self.project, shot.camera, Camera)
             times = shot_times(shot)
             if len(self.times):
                 times = times[(times >= self.times[0] - _HAIR) & (times <= self.times[-1] + _HAIR)]
             if len(times):
-                found.append((shot, Judged(self.project, self.meshes, camera, times, shot.width / shot.height)))
-        return tuple(found)
+                filmed.append((shot, Judged(self.project, self.meshes, camera, times, shot.width / shot.height)))
+        return tuple(filmed)
 
     @cached_property
     def poses(self) -> Array:

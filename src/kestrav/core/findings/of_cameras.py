@@ -66,5 +66,5 @@ def lasting(judged: Judged, faulty: NDArray[np.bool_]) -> str:
 
 def fixes(judged: Judged, goal: Goal, *groups: Iterable[Way]) -> tuple[Fix, ...]:
     """The first edit of each group by which a goal is reached, as fixes."""
-    found = [tried(judged, goal, group) for group in groups]
-    return tuple(Fix(way.label, told(judged.project, way)) for way in found if way is not None)
+    tries = [tried(judged, goal, group) for group in groups]
+    return tuple(Fix(way.label, told(judged.project, way)) for way in tries if way is not None)

@@ -62,19 +62,19 @@ def as_page(project: Project, result: CheckResult, pictures: Mapping[str, Sequen
             ("What", "Required mm", "Least mm", "At s", "Status"),
             (
                 (
-                    title_of(project, found),
-                    f"{found.required:g}",
-                    "–" if found.least is None else f"{found.least:.3f}",
-                    "–" if found.time is None else f"{found.time:.3f}",
-                    found.status,
+                    title_of(project, outcome),
+                    f"{outcome.required:g}",
+                    "–" if outcome.least is None else f"{outcome.least:.3f}",
+                    "–" if outcome.time is None else f"{outcome.time:.3f}",
+                    outcome.status,
                 )
-                for found in outcomes(project, result.clearance, result.certificate)
+                for outcome in outcomes(project, result.clearance, result.certificate)
             ),
             (1, 2, 3),
         ),
         "<h2>Open findings</h2>",
         table(
-            ("Severity", "Finding", "What was found", "At s", "Mends"),
+            ("Severity", "Finding", "Detail", "Time [s]", "Fixes"),
             (
                 (
                     f.severity,

@@ -50,7 +50,7 @@ def as_data(project: Project, result: CheckResult) -> dict[str, Any]:
             for b in clearance.breaches
         ],
         "table": [_row(project, row) for row in result.table],
-        "requirements": [_outcome(project, found) for found in outcomes(project, clearance, result.certificate)],
+        "requirements": [_outcome(project, outcome) for outcome in outcomes(project, clearance, result.certificate)],
         "pairs_not_checked": clearance.unchecked,
         "contacts": [_contact(project, contact) for contact in result.contacts],
         "findings": [
@@ -113,27 +113,27 @@ def _contact(project: Project, contact: Contact) -> dict[str, Any]:
     }
 
 
-def title_of(project: Project, found: Outcome) -> str:
+def title_of(project: Project, outcome: Outcome) -> str:
     """What a requirement is about, in words."""
-    if found.item is None:
+    if outcome.item is None:
         return "all else that moves" if project.requirements else "all that moves"
-    return found.item.name
+    return outcome.item.name
 
 
-def _outcome(project: Project, found: Outcome) -> dict[str, Any]:
-    item = found.item
+def _outcome(project: Project, outcome: Outcome) -> dict[str, Any]:
+    item = outcome.item
     return {
-        "name": title_of(project, found),
+        "name": title_of(project, outcome),
         "things": None if item is None else [get(project, i).name for i in item.things],
         "others": None if item is None or not item.others else [get(project, i).name for i in item.others],
-        "required_mm": found.required,
-        "status": found.status,
-        "least_mm": found.least,
+        "required_mm": outcome.required,
+        "status": outcome.status,
+        "least_mm": outcome.least,
         "pair": None
-        if found.pair is None
-        else [qualified_name(project, i) for i in (found.pair.moving, found.pair.other)],
-        "time_s": found.time,
-        "pairs": found.pairs,
+        if outcome.pair is None
+        else [qualified_name(project, i) for i in (outcome.pair.moving, outcome.pair.other)],
+        "time_s": outcome.time,
+        "pairs": outcome.pairs,
     }
 
 

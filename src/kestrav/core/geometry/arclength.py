@@ -54,8 +54,8 @@ class Curve:
     flattest: float = 0.0
 
     def _at(self, stations: ArrayLike) -> Array:
-        found: Array = self.parameter(np.minimum(np.maximum(stations, 0.0), self.length))
-        return found
+        parameters: Array = self.parameter(np.minimum(np.maximum(stations, 0.0), self.length))
+        return parameters
 
     def position(self, stations: ArrayLike) -> Array:
         """Positions (n, 3) at stations (n,), clipped to the curve."""
@@ -135,8 +135,8 @@ class Curve:
                 best = len(stations) - 2  # the same place, with a neighbour on both its sides
             low, high = stations[max(best - 1, 0)], stations[min(best + 1, len(stations) - 1)]
             stations = np.linspace(low, high, 33)
-        found = float(stations[len(stations) // 2])
-        return found % self.length if self.closed else found
+        station = float(stations[len(stations) // 2])
+        return station % self.length if self.closed else station
 
 
 def by_arc_length(shape: Parametric, *, closed: bool = False) -> Curve:

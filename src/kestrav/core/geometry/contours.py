@@ -18,10 +18,10 @@ _MOST_STEPS = 20_000
 
 
 def _points(points: ArrayLike) -> shapely.MultiPoint:
-    found = np.asarray(points, float).reshape(-1, 2)
-    if len(found) == 0 or not np.isfinite(found).all():
+    flat = np.asarray(points, float).reshape(-1, 2)
+    if len(flat) == 0 or not np.isfinite(flat).all():
         raise Damaged("there are no points to go around")
-    return shapely.multipoints(found)
+    return shapely.multipoints(flat)
 
 
 def hull(points: ArrayLike) -> Array:
@@ -29,11 +29,11 @@ def hull(points: ArrayLike) -> Array:
 
     Raises ValueError when the points lie in one place or on a line, where there is no outline.
     """
-    found = shapely.convex_hull(_points(points))
-    if found.geom_type != "Polygon" or found.area <= _FLUSH**2:
+    ring = shapely.convex_hull(_points(points))
+    if ring.geom_type != "Polygon" or ring.area <= _FLUSH**2:
         raise Damaged("the points lie in one place or on one line; that has no outline to go around")
-    found = shapely.orient_polygons(shapely.simplify(found, _FLUSH))
-    corners: Array = shapely.get_coordinates(found)[:-1]
+    ring = shapely.orient_polygons(shapely.simplify(ring, _FLUSH))
+    corners: Array = shapely.get_coordinates(ring)[:-1]
     return corners
 
 

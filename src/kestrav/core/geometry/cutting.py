@@ -33,8 +33,8 @@ def cut_by(shape: Mesh, point: ArrayLike, normal: ArrayLike) -> Mesh | None:
     left = solid.trim_by_plane(tuple(-away), -float(np.asarray(point, float) @ away))
     if left.is_empty():
         return None
-    found = left.to_mesh64()
-    whole = mesh(np.asarray(found.vert_properties)[:, :3], np.asarray(found.tri_verts, np.int32))
+    cut = left.to_mesh64()
+    whole = mesh(np.asarray(cut.vert_properties)[:, :3], np.asarray(cut.tri_verts, np.int32))
     if shape.uv is None and shape.tint_of is None:
         return whole
     surface = _surface_left(shape, point, away)

@@ -92,8 +92,8 @@ class Helix:
         rise = {0: self.pitch * t / (2 * np.pi), 1: np.full_like(t, self.pitch / (2 * np.pi))}.get(
             order, np.zeros_like(t)
         )
-        found = np.stack([self.radius * np.cos(angle), self.radius * np.sin(angle), rise], axis=-1)
-        return found + np.asarray(self.centre) if order == 0 else found
+        values = np.stack([self.radius * np.cos(angle), self.radius * np.sin(angle), rise], axis=-1)
+        return values + np.asarray(self.centre) if order == 0 else values
 
 
 @dataclass(frozen=True, eq=False)
@@ -131,8 +131,8 @@ class SuperCorner:
             (rho1 * c - rho * s, rho1 * s + rho * c),
             (rho2 * c - 2 * rho1 * s - rho * c, rho2 * s + 2 * rho1 * c - rho * s),
         )[order]
-        found: Array = along[..., None] * self.u + across[..., None] * self.v
-        return self.centre + found if order == 0 else found
+        values: Array = along[..., None] * self.u + across[..., None] * self.v
+        return self.centre + values if order == 0 else values
 
 
 @dataclass(frozen=True, eq=False)
@@ -150,8 +150,8 @@ class Chain:
     @cached_property
     def breaks(self) -> Array:
         """The pieces' breaks in the chain's own parameter."""
-        found = [start + p.breaks[:-1] - p.breaks[0] for start, p in zip(self.starts, self.pieces, strict=False)]
-        return np.concatenate([*found, self.starts[-1:]])
+        breaks = [start + p.breaks[:-1] - p.breaks[0] for start, p in zip(self.starts, self.pieces, strict=False)]
+        return np.concatenate([*breaks, self.starts[-1:]])
 
     def evaluate(self, parameter: ArrayLike, order: int = 0) -> Array:
         """Position or derivative, (n, 3); at a joint, of what follows."""
@@ -390,8 +390,8 @@ class _Mirror:
         return self.piece.breaks
 
     def evaluate(self, parameter: ArrayLike, order: int = 0) -> Array:
-        found = self.piece.evaluate(parameter, order)
+        values = self.piece.evaluate(parameter, order)
         if order == 0:
-            return (found - self.through) @ self.matrix.T + self.through
-        mirrored: Array = found @ self.matrix.T
+            return (values - self.through) @ self.matrix.T + self.through
+        mirrored: Array = values @ self.matrix.T
         return mirrored

@@ -160,8 +160,8 @@ class Near:
         here = np.flatnonzero(((self.places > low) & (self.places < high)).all(axis=1))
         seen = (apply(inverse_rigid(pose), self.places[here]) - solid.low) / solid.spacing
         inside = ((seen > 0) & (seen < np.array(solid.values.shape) - 1)).all(axis=1)
-        found = scipy.ndimage.map_coordinates(solid.values, seen[inside].T, order=1, prefilter=False)
-        self.values[here[inside]] = np.minimum(self.values[here[inside]], found)
+        values = scipy.ndimage.map_coordinates(solid.values, seen[inside].T, order=1, prefilter=False)
+        self.values[here[inside]] = np.minimum(self.values[here[inside]], values)
 
 
 def empty_space(bounds: Array, spacing: float) -> Space:

@@ -77,8 +77,8 @@ def fit_circle(points: ArrayLike) -> CircleFit:
     start = np.array([a, b, np.sqrt(max(c + a * a + b * b, 0.0))])
 
     def away(guess: Array) -> Array:
-        found: Array = np.hypot(flat[:, 0] - guess[0], flat[:, 1] - guess[1]) - guess[2]
-        return found
+        distances: Array = np.hypot(flat[:, 0] - guess[0], flat[:, 1] - guess[1]) - guess[2]
+        return distances
 
     best = scipy.optimize.least_squares(away, start, method="lm", xtol=1e-14, ftol=1e-14).x if len(flat) > 3 else start
     radius = abs(float(best[2]))
@@ -109,10 +109,10 @@ def fit_cylinder(points: ArrayLike, normals: ArrayLike | None = None) -> Cylinde
         _, _, axes = np.linalg.svd(points - middle, full_matrices=False)
         diagonals = [axes[0] + axes[1], axes[0] - axes[1], axes[0] + axes[2], axes[1] + axes[2]]
         starts = [*axes, *(d / np.linalg.norm(d) for d in diagonals)]
-    found = [fit for start in starts if (fit := _cylinder_from(points, middle, size, start)) is not None]
-    if not found:
+    fits = [fit for start in starts if (fit := _cylinder_from(points, middle, size, start)) is not None]
+    if not fits:
         raise ValueError("the points fix no cylinder")
-    return min(found, key=lambda fit: fit.residual)
+    return min(fits, key=lambda fit: fit.residual)
 
 
 def _cylinder_from(points: Array, middle: Array, size: float, start: Array) -> CylinderFit | None:
@@ -126,8 +126,8 @@ def _cylinder_from(points: Array, middle: Array, size: float, start: Array) -> C
         origin, axis = parts(guess)
         step = points - origin
         around = step - (step @ axis)[:, None] * axis
-        found: Array = np.linalg.norm(around, axis=1) / size - guess[4]
-        return found
+        distances: Array = np.linalg.norm(around, axis=1) / size - guess[4]
+        return distances
 
     flat = np.stack([(points - middle) @ u, (points - middle) @ v], axis=1) / size
     design = np.column_stack([2.0 * flat, np.ones(len(flat))])

@@ -349,10 +349,10 @@ def _crossing(table: FrameTable, below: int, level_side: int) -> tuple[float, fl
 def _angle_of_level(table: FrameTable, sample: int) -> float:
     """The angle from the carried to the level left at a sample."""
     level, flatness = table._level
-    found = _signed_angle(
+    angle = _signed_angle(
         table.carried[[sample]], level[[sample]] / max(flatness[sample], 1e-300), table.tangents[[sample]]
     )
-    return float(found[0])
+    return float(angle[0])
 
 
 def _seam(table: FrameTable) -> float:

@@ -214,12 +214,12 @@ def bounds_within(mesh: Mesh, box: Array) -> Array | None:
     corners = mesh.vertices[mesh.triangles]
     low, high = np.maximum(corners.min(axis=1), box[0]), np.minimum(corners.max(axis=1), box[1])
     here = (low <= high).all(axis=1)
-    found = [low[here], high[here]]
+    reached = [low[here], high[here]]
     own = mesh.bounds
     if mesh.watertight and (own[0] < box[1]).all() and (own[1] > box[0]).all():
         ends = box_corners(box)
-        found.append(ends[encloses_each(mesh, ends)])
-    points = np.concatenate(found)
+        reached.append(ends[encloses_each(mesh, ends)])
+    points = np.concatenate(reached)
     return np.stack([points.min(axis=0), points.max(axis=0)]) if len(points) else None
 
 

@@ -34,8 +34,8 @@ class SurfaceLine:
 
     def lifted(self, lift: float) -> Array:
         """The samples (n, 3) raised along the normals by a length in mm."""
-        found: Array = self.samples + lift * self.normals
-        return found
+        points: Array = self.samples + lift * self.normals
+        return points
 
 
 def brought_onto(shape: Mesh, points: ArrayLike, normals: ArrayLike) -> tuple[Array, Array, NDArray[np.bool_]]:
@@ -51,19 +51,19 @@ def brought_onto(shape: Mesh, points: ArrayLike, normals: ArrayLike) -> tuple[Ar
         away = away - back
         nearer = (met >= 0) & (np.abs(away) < np.abs(best))
         best[nearer], triangle[nearer] = sense * away[nearer], met[nearer]
-    found = triangle >= 0
+    hit = triangle >= 0
     places, turned = points.copy(), normals.copy()
-    places[found] += best[found, None] * normals[found]
-    corners = shape.vertices[shape.triangles[triangle[found]]]
+    places[hit] += best[hit, None] * normals[hit]
+    corners = shape.vertices[shape.triangles[triangle[hit]]]
     facing = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
-    turned[found] = facing / np.linalg.norm(facing, axis=1)[:, None]
+    turned[hit] = facing / np.linalg.norm(facing, axis=1)[:, None]
     if shape.faces and shape.face_of is not None:
-        of = np.where(found, shape.face_of[np.where(found, triangle, 0)], -1)
+        of = np.where(hit, shape.face_of[np.where(hit, triangle, 0)], -1)
         for number in np.unique(of[of >= 0]):
             face, mine = shape.faces[number], of == number
             if face.kind != "free":
                 places[mine], turned[mine] = _on_face(face, places[mine], turned[mine])
-    return places, turned, found
+    return places, turned, hit
 
 
 def _on_face(face: Face, places: Array, facing: Array) -> tuple[Array, Array]:
@@ -75,26 +75,26 @@ def _on_face(face: Face, places: Array, facing: Array) -> tuple[Array, Array]:
     radial = np.linalg.norm(around, axis=1, keepdims=True)
     outward = around / np.maximum(radial, 1e-12)
     if face.kind == "plane":
-        found, normal = places - height * axis, np.broadcast_to(axis, places.shape)
+        points, normal = places - height * axis, np.broadcast_to(axis, places.shape)
     elif face.kind == "cylinder":
-        found, normal = places + (face.radius - radial) * outward, outward
+        points, normal = places + (face.radius - radial) * outward, outward
     elif face.kind == "sphere":
         size = np.linalg.norm(step, axis=1, keepdims=True)
         normal = step / np.maximum(size, 1e-12)
-        found = places + (face.radius - size) * normal
+        points = places + (face.radius - size) * normal
     elif face.kind == "torus":
         ring = np.array(face.origin) + face.radius * outward
         off = places - ring
         size = np.linalg.norm(off, axis=1, keepdims=True)
         normal = off / np.maximum(size, 1e-12)
-        found = ring + face.tube * normal
+        points = ring + face.tube * normal
     else:
         # a cone: its normal leans back from the radial direction by the half angle
         c, s = np.cos(face.half_angle), np.sin(face.half_angle)
         normal = c * outward - s * np.sign(height) * axis
-        found = places - (radial * c - np.abs(height) * s) * normal
+        points = places - (radial * c - np.abs(height) * s) * normal
     sense = np.sign(np.einsum("ij,ij->i", normal, facing))[:, None]
-    return found, np.where(sense == 0, 1.0, sense) * normal
+    return points, np.where(sense == 0, 1.0, sense) * normal
 
 
 def surface_line(

@@ -48,9 +48,9 @@ class Tree:
     def reach(self, origins: Array, directions: Array) -> Array:
         """How far (n,) rays go along unit directions before they meet it, in single precision; infinite where they do not."""
         starts = ((origins - self.middle) * self.scale).astype(np.float32)
-        found = np.asarray(self.scene.run(starts, directions.astype(np.float32), query="DISTANCE"), float)
+        distances = np.asarray(self.scene.run(starts, directions.astype(np.float32), query="DISTANCE"), float)
         # embree says 1e37 where nothing is met
-        return np.where(found < 1e30, found / self.scale, np.inf)
+        return np.where(distances < 1e30, distances / self.scale, np.inf)
 
 
 _trees: Memo[Tree] = Memo(4096)

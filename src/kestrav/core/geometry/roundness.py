@@ -82,8 +82,8 @@ def _rings(heights: Array, radii: Array, same: float) -> NDArray[np.intp] | None
 
 def _turn(one: Array, two: Array) -> Array:
     """The angle between two, at most half a turn."""
-    found: Array = np.abs((two - one + np.pi) % (2 * np.pi) - np.pi)
-    return found
+    angles: Array = np.abs((two - one + np.pi) % (2 * np.pi) - np.pi)
+    return angles
 
 
 def _spans(turned: Array, on_axis: NDArray[np.bool_]) -> Array:

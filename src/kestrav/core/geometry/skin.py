@@ -68,6 +68,6 @@ def _followed(facets: NDArray[np.int_], angles: Array) -> NDArray[np.bool_]:
     next_is = (of[1:] == of[:-1]) & (ratio > 1.0 / _ALIKE) & (ratio < _ALIKE)
     like[1:] |= next_is
     like[:-1] |= next_is
-    found = np.zeros(len(order), bool)
-    found[order] = like
-    return found
+    followed = np.zeros(len(order), bool)
+    followed[order] = like
+    return followed

@@ -120,8 +120,8 @@ def _parted(triangles: Numbers, edges: Edges, apart: NDArray[np.bool_], places: 
 
 def _end(half: Numbers) -> Numbers:
     """The corners at which half-edges end, which begin at the corners of their numbers."""
-    found: Numbers = 3 * (half // 3) + _NEXT[half % 3]
-    return found
+    corner: Numbers = 3 * (half // 3) + _NEXT[half % 3]
+    return corner
 
 
 def _unit(vectors: Array) -> Array:

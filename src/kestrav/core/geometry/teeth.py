@@ -53,9 +53,9 @@ def read_teeth(shape: Mesh, origin: ArrayLike, axis: ArrayLike, across: ArrayLik
     rings = [shapely.get_coordinates(ring) for area in areas for ring in (area.exterior, *area.interiors)]
     best: Teeth | None = None
     for ring in rings:
-        found = _of_outline(ring)
-        if found is not None and (best is None or found.high - found.low > best.high - best.low):
-            best = found
+        teeth = _of_outline(ring)
+        if teeth is not None and (best is None or teeth.high - teeth.low > best.high - best.low):
+            best = teeth
     if best is None:
         return None
     outer = max(float(np.hypot(ring[:, 0], ring[:, 1]).max()) for ring in rings)

@@ -20,20 +20,20 @@ _STEPS = 1200
 def bank(course: RunCourse, stations: ArrayLike) -> Array:
     """Lean (n,) of a run's rider at stations (n,)."""
     how, stations = course.run.bank, np.asarray(stations, float)
-    found = np.zeros(len(stations))
+    banked = np.zeros(len(stations))
     if how.computed:
         grid, angle = _balanced(course)
-        found = np.interp(stations, grid, angle)
+        banked = np.interp(stations, grid, angle)
     if how.keys:
         places = np.array([key.place for key in how.keys]) * course.path.length
         angles = np.radians([key.angle for key in how.keys])
         if len(places) == 1:
-            found = found + angles[0]
+            banked = banked + angles[0]
         else:
-            found = found + scipy.interpolate.PchipInterpolator(places, angles)(
+            banked = banked + scipy.interpolate.PchipInterpolator(places, angles)(
                 np.clip(stations, places[0], places[-1])
             )
-    return np.asarray(found)
+    return np.asarray(banked)
 
 
 def bank_gauge(course: RunCourse) -> list[tuple[Array, Array]]:

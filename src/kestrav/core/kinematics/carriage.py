@@ -57,8 +57,8 @@ def _rear_stations(curve: Curve, fronts: Array, wheelbase: float) -> Array:
     def over(stations: Array, which: NDArray[np.intp]) -> Array:
         """By how much places are farther than the wheelbase."""
         away = places_beyond(curve, stations) - ahead[which]
-        found: Array = np.sqrt(np.einsum("ij,ij->i", away, away)) - wheelbase
-        return found
+        excess: Array = np.sqrt(np.einsum("ij,ij->i", away, away)) - wheelbase
+        return excess
 
     every = np.arange(len(fronts))
     # as near along the curve as a straight line would have it, and as far as the tightest bend

@@ -15,20 +15,20 @@ def dependencies(project: Project, *things: str) -> tuple[object, ...]:
     Where bounds of parts come in, these are all parts.
     """
     moving, moved_within = by_thing(project), joints(project)
-    found: dict[str, object] = {}
+    values: dict[str, object] = {}
     left = list(things)
     bounds = False
 
     def need(item_id: str) -> None:
-        if item_id not in found:
+        if item_id not in values:
             left.append(item_id)
 
     while left:
         here = left.pop()
-        if here in found:
+        if here in values:
             continue
         item = find(project, here)
-        found[here] = item
+        values[here] = item
         for reference in references(item) if item is not None else ():
             if reference.ref.moves:
                 need(reference.id)
@@ -40,4 +40,4 @@ def dependencies(project: Project, *things: str) -> tuple[object, ...]:
             need(mover.id)
         for joint in moved_within.get(here, ()):
             need(joint.item.id)
-    return (*found.values(), project.parts) if bounds else tuple(found.values())
+    return (*values.values(), project.parts) if bounds else tuple(values.values())

@@ -67,10 +67,10 @@ class Displacement:
     def between(self, one: str, mine: Points, two: str, theirs: Points) -> Array:
         """How far (m,) in mm points of two things go at most to each other in each step; 0 in the steps of jumps."""
         frames = [WORLD, *(chain(self.motion, one) & chain(self.motion, two))]
-        found = np.full(len(self.middle), np.inf)
+        bound = np.full(len(self.middle), np.inf)
         for frame in frames:
-            found = np.minimum(found, self.of(one, frame, mine).way + self.of(two, frame, theirs).way)
-        return np.where(self.sudden, 0.0, found)
+            bound = np.minimum(bound, self.of(one, frame, mine).way + self.of(two, frame, theirs).way)
+        return np.where(self.sudden, 0.0, bound)
 
     def of(self, thing: str, frame: str, points: Points) -> Bound:
         """How far points of a thing go at most as seen from another (or from the world)."""
@@ -82,11 +82,11 @@ class Displacement:
         line = None if points.line is None else points.line.tobytes()
         key = (thing, frame, points.centres.tobytes(), points.radii.tobytes(), line)
         if key not in self._known or self._busy:
-            found = self._joined(thing, frame, points, self.motion.joints_on(thing))
-            found = Bound(np.where(self.sudden, 0.0, found.way), np.where(self.sudden, 0.0, found.turn))
+            bound = self._joined(thing, frame, points, self.motion.joints_on(thing))
+            bound = Bound(np.where(self.sudden, 0.0, bound.way), np.where(self.sudden, 0.0, bound.turn))
             if self._busy:
-                return found
-            self._known[key] = found
+                return bound
+            self._known[key] = bound
         return self._known[key]
 
     def _none(self) -> Bound:
@@ -133,8 +133,8 @@ class Displacement:
         """How much (m,) a joint turns (rad) or slides (mm) its part in each step at most."""
         key = ("amount", joint.item.id, joint.part, joint.role)
         if key not in self._known:
-            found = np.where(self.sudden, 0.0, self._amount(joint))
-            self._known[key] = Bound(found, found)
+            amount = np.where(self.sudden, 0.0, self._amount(joint))
+            self._known[key] = Bound(amount, amount)
         return self._known[key].way
 
     def _amount(self, joint: Joint) -> Array:
@@ -231,12 +231,12 @@ class Displacement:
             - self.motion.unturned(base, self.times)[:, :3, 3],
         )
         reach = np.linalg.norm(seen - frame_of.centres[0], axis=1).max(initial=0.0)
-        found = np.full(len(self.middle), np.inf)
+        bound = np.full(len(self.middle), np.inf)
         for frame in frames:
             pin = self.of(rod.crank.part, frame, at(rod.crank.at)).way
             under = self._unturned(base, frame, frame_of)
-            found = np.minimum(found, pin + under.way + under.turn * reach)
-        return found, seen
+            bound = np.minimum(bound, pin + under.way + under.turn * reach)
+        return bound, seen
 
     def _slid(self, rod: Rod) -> Array:
         """The slider's way: that of the pin along the line, and what the rod's slant makes of its way across."""
@@ -276,8 +276,8 @@ class Displacement:
         sine = np.sqrt(np.maximum(1.0 - np.minimum(close, 1.0) ** 2, 0.0))
         root = 2.0 * 2.23 * np.sqrt(change)  # |arccos x - arccos y| ≤ 2.23 sqrt |x - y|, at both ends
         spread = np.where(sine > 0, np.minimum(change / np.maximum(sine, _TINY), root), root)
-        found: Array = np.minimum(way / least, MOST_TURN) + spread
-        return np.where(most > 0, found, 0.0)
+        angles: Array = np.minimum(way / least, MOST_TURN) + spread
+        return np.where(most > 0, angles, 0.0)
 
     def _coupled(self, rod: Rod, joint: Joint) -> Array:
         """What a crank's turn is about another's axle: no more than it turns, where it does not swing out far."""
@@ -361,10 +361,10 @@ class Displacement:
         if not segments:
             return self._unled(thing, frame, points)
         which = active(segments, self.middle)
-        found = self._unknown()
+        bound = self._unknown()
         for k in np.unique(which):
-            found = where(which == k, self._in_segment(thing, segments, int(k), frame, points), found)
-        return found
+            bound = where(which == k, self._in_segment(thing, segments, int(k), frame, points), bound)
+        return bound
 
     def _unled(self, thing: str, frame: str, points: Points) -> Bound:
         item = find(self.project, thing)
@@ -374,7 +374,7 @@ class Displacement:
 
     def _in_segment(self, thing: str, segments: Sequence[MotionSegment], k: int, frame: str, points: Points) -> Bound:
         segment, item = segments[k], segments[k].item
-        found = self._led(thing, segments, k, frame, points)
+        bound = self._led(thing, segments, k, frame, points)
         resting = np.zeros(len(self.middle), bool)
         if isinstance(item, Run):
             resting |= (item.before == "rests") & (self.middle < segment.start)
@@ -382,7 +382,7 @@ class Displacement:
         elif isinstance(item, Attachment):
             resting |= self.middle < segment.start
         if resting.any():
-            found = where(resting, self._unled(thing, frame, points), found)
+            bound = where(resting, self._unled(thing, frame, points), bound)
         blend = 0.0 if isinstance(item, Attachment) else item.blend
         young = (self.middle >= segment.start) & (self.middle < segment.start + blend)
         if blend > 0 and k > 0 and young.any():
@@ -396,8 +396,8 @@ class Displacement:
             )
             shares = np.clip((self.times - segment.start) / blend, 0.0, 1.0)
             mixed = self._mixed(points.from_point(pivot[:3, 3]), pivot, before, after, one, two, shares)
-            found = where(young, mixed, found)
-        return found
+            bound = where(young, mixed, bound)
+        return bound
 
     def _mixed(
         self, away: float, pivot: Array, before: Bound, after: Bound, one: Array, two: Array, shares: Array
@@ -466,12 +466,12 @@ class Displacement:
         if not np.isfinite(segment.start):
             return self._unled(thing, frame, points)
         relative = self.motion.taken(thing, segments, k)
-        found = self.of(attachment.carrier, frame, points.moved(relative))
+        bound = self.of(attachment.carrier, frame, points.moved(relative))
         if attachment.put is not None and np.isfinite(segment.end):
-            found = self._put_down(thing, attachment, segment, relative, frame, points, found)
+            bound = self._put_down(thing, attachment, segment, relative, frame, points, bound)
         # at its end it stays where it is in the room
         stays = self._none() if frame == WORLD else self._unknown()
-        return where(self.middle > segment.end, stays, found)
+        return where(self.middle > segment.end, stays, bound)
 
     def _put_down(
         self,
@@ -481,12 +481,12 @@ class Displacement:
         relative: Array,
         frame: str,
         points: Points,
-        found: Bound,
+        bound: Bound,
     ) -> Bound:
         begins_ = max(segment.end - attachment.lowering, segment.start)
         late = (self.middle >= begins_) & (self.middle < segment.end)
         if not late.any():
-            return found
+            return bound
         pivot = rest_and_pivot(self.project, thing)[1]
         place = at(pivot[:3, 3])
         assert attachment.put is not None
@@ -501,7 +501,7 @@ class Displacement:
         riding = self.motion.poses(attachment.carrier, self.times) @ relative
         shares = np.clip((self.times - begins_) / max(segment.end - begins_, 1e-9), 0.0, 1.0)
         mixed = self._mixed(points.from_point(pivot[:3, 3]), pivot, before, after, riding, there, shares)
-        return where(late, mixed, found)
+        return where(late, mixed, bound)
 
 
 def chain(motion: Motion, thing: str) -> set[str]:

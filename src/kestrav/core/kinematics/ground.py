@@ -35,8 +35,8 @@ def heights_below(project: Project, meshes: Mapping[str, Mesh], places: Array, p
         if not under.any():
             continue
         away, met = first_hits(shape, apply(back, places[under]), back[:3, :3] @ down)
-        found = np.where(met >= 0, places[under, 2] - away, -np.inf)
-        heights[under] = np.maximum(heights[under], found)
+        tops = np.where(met >= 0, places[under, 2] - away, -np.inf)
+        heights[under] = np.maximum(heights[under], tops)
     return heights
 
 

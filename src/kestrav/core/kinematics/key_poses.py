@@ -87,8 +87,8 @@ def travelled(poses: PoseTrack, before: Array, after: Array) -> Array:
         return row[0]
 
     piece = [blossom(u, u, u), blossom(u, u, v), blossom(u, v, v), blossom(v, v, v)]
-    found: Array = sum(np.linalg.norm(q - p, axis=1) for p, q in pairwise(piece))
-    return found
+    lengths: Array = sum(np.linalg.norm(q - p, axis=1) for p, q in pairwise(piece))
+    return lengths
 
 
 def turned_so_far(poses: PoseTrack, times: ArrayLike) -> Array:
@@ -138,5 +138,5 @@ def velocities(poses: PoseTrack, times: ArrayLike) -> Array:
         return np.zeros((len(times), 3))
     step = 1e-5 * end
     before, after = np.clip(times - step, 0.0, end), np.clip(times + step, 0.0, end)
-    found = (places(poses, after) - places(poses, before)) / np.maximum(after - before, 1e-12)[:, None]
-    return np.where(((times >= 0) & (times <= end))[:, None], found, 0.0)
+    velocity = (places(poses, after) - places(poses, before)) / np.maximum(after - before, 1e-12)[:, None]
+    return np.where(((times >= 0) & (times <= end))[:, None], velocity, 0.0)

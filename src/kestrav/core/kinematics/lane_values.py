@@ -54,8 +54,8 @@ def ways_rolled(project: Project, item: Turner, times: ArrayLike) -> Array:
     motion = Motion(project)
     if isinstance(item, Wheel):
         path = motion.rolling(item)
-        found: Array = np.interp(times, path.path.times, path.way)
-        return found
+        rolled: Array = np.interp(times, path.path.times, path.way)
+        return rolled
     if isinstance(item, Gear):
         turned = motion.turned(item.a.part, item.a.axle.direction, times)
         return pitch_radius(item, item.a) * (turned - turned[:1])

@@ -21,30 +21,30 @@ def changes(motion: Motion, end: float) -> tuple[Array, Array]:
     with their ramps; not those of the grid of wheels and rods, which is ``motion.grid``.
     """
     project = motion.project
-    found, jumps = [0.0, end], list[float]()
+    times, jumps = [0.0, end], list[float]()
     for run in project.runs:
         course = course_of(project, run)
         if not np.isfinite(course.start):
             continue
-        found += list(course.changes(end))
+        times += list(course.changes(end))
         jumps += list(course.jumps(end))
         segments = [course.start, course.end]
-        found += [*segments, course.start + run.blend]
+        times += [*segments, course.start + run.blend]
         jumps += segments
     for poses in project.pose_tracks:
         start = begins(project, poses)
-        found += [start + key.time for key in poses.keys] + [start + poses.blend]
+        times += [start + key.time for key in poses.keys] + [start + poses.blend]
         jumps += [start]
     for attachment in project.attachments:
         start = begins(project, attachment)
         jumps += [start]
         if attachment.end is not None:
             lowered = max(attachment.end - attachment.lowering, start)
-            found += [attachment.end, lowered]
+            times += [attachment.end, lowered]
             jumps += [attachment.end, lowered]
     for rotation in project.rotations:
-        found += list(ramps(project, rotation))
-    every = np.array(found + jumps)
+        times += list(ramps(project, rotation))
+    every = np.array(times + jumps)
     sudden = np.unique([t for t in jumps if 0 <= t <= end])
     return np.unique(every[np.isfinite(every) & (every >= 0) & (every <= end)]), sudden
 

@@ -142,20 +142,20 @@ class Motion:
 
     # within what carries it
 
-    def _moved(self, joint: Joint, found: Array, times: Array) -> Array:
+    def _moved(self, joint: Joint, poses: Array, times: Array) -> Array:
         """World matrices (n, 4, 4) as a joint makes them."""
         item = joint.item
         if joint.role == "turns":
-            return np.asarray(found @ turned_about(joint.axle, self.amount(joint, times)))
+            return np.asarray(poses @ turned_about(joint.axle, self.amount(joint, times)))
         if joint.role == "slides":
-            moved = found.copy()
+            moved = poses.copy()
             line = unit(joint.axle.direction)
-            moved[:, :3, 3] += self.amount(joint, times)[:, None] * (found[:, :3, :3] @ line)
+            moved[:, :3, 3] += self.amount(joint, times)[:, None] * (poses[:, :3, :3] @ line)
             return moved
         if isinstance(item, Ball):
-            return self._ball(item, found, times)
+            return self._ball(item, poses, times)
         assert isinstance(item, Rod)
-        return self._rod(item, found, times)
+        return self._rod(item, poses, times)
 
     def amount(self, joint: Joint, times: ArrayLike) -> Array:
         """How far a joint turns its part (n, in rad) or slides it (n, in mm) at times (n,)."""
@@ -206,12 +206,12 @@ class Motion:
     def turned(self, part: str, axle_direction: ArrayLike, times: ArrayLike, exclude: Turner | None = None) -> Array:
         """How far (n,) a part's joints, but one, turn it about a direction of its own or slide it along that."""
         times = np.asarray(times, float)
-        found, way = np.zeros(len(times)), unit(axle_direction)
+        angle, way = np.zeros(len(times)), unit(axle_direction)
         for joint in self._joints.get(part, ()):
             same = float(unit(joint.axle.direction) @ way)
             if joint.role in ("turns", "slides") and joint.item is not exclude and abs(same) > _ALONG:
-                found = found + np.sign(same) * self.amount(joint, times)
-        return found
+                angle = angle + np.sign(same) * self.amount(joint, times)
+        return angle
 
     def stands(self, gear: Gear, times: Array) -> Stand:
         """How both ends of a drive stand to each other at times (n,)."""
@@ -394,8 +394,8 @@ class Motion:
         if ball.on is None or not ball.normals:
             normal = plane_normals(centre)
         else:
-            found = np.linspace(0.0, ball.until, len(ball.normals))
-            normal = unit(np.column_stack([np.interp(times, found, column) for column in np.array(ball.normals).T]))
+            grid = np.linspace(0.0, ball.until, len(ball.normals))
+            normal = unit(np.column_stack([np.interp(times, grid, column) for column in np.array(ball.normals).T]))
         return ball_rotation(times, centre, normal, ball.radius)
 
     def ball_centres(self, ball: Ball, times: Array) -> Array:
@@ -412,23 +412,23 @@ class Motion:
         if len(which) and (which == which[0]).all():
             # the same times, not a copy of them: what is kept is found by the array
             return self._in_segment(thing, segments, int(which[0]), times)
-        found = np.empty((len(times), 4, 4))
+        poses = np.empty((len(times), 4, 4))
         for k in np.unique(which):
             mine = which == k
-            found[mine] = self._in_segment(thing, segments, int(k), times[mine])
-        return found
+            poses[mine] = self._in_segment(thing, segments, int(k), times[mine])
+        return poses
 
     def _unled(self, thing: str, times: Array) -> Array:
         """Where a thing is that nothing moves by itself: with its parent, or at rest."""
         item = find(self.project, thing)
         if isinstance(item, Part) and item.parent is not None:
-            found: Array = self.poses(item.parent, times) @ placement_matrix(item.placement)
-            return found
+            poses: Array = self.poses(item.parent, times) @ placement_matrix(item.placement)
+            return poses
         return np.broadcast_to(rest_and_pivot(self.project, thing)[0], (len(times), 4, 4))
 
     def _in_segment(self, thing: str, segments: Sequence[MotionSegment], k: int, times: Array) -> Array:
         segment = segments[k]
-        found = self.led(thing, segments, k, times)
+        poses = self.led(thing, segments, k, times)
         item = segment.item
         resting = np.zeros(len(times), bool)
         if isinstance(item, Run):
@@ -439,16 +439,16 @@ class Motion:
         elif isinstance(item, Attachment):
             resting |= times < segment.start
         if resting.any():
-            found = found.copy()
-            found[resting] = self._unled(thing, times[resting])
+            poses = poses.copy()
+            poses[resting] = self._unled(thing, times[resting])
         blend = 0.0 if isinstance(item, Attachment) else item.blend
         if blend > 0 and k > 0:
             young = (times >= segment.start) & (times < segment.start + blend)
             if young.any():
-                found = found.copy()
+                poses = poses.copy()
                 before = self.by_segments(thing, segments[:k], times[young])
-                found[young] = self._between(thing, before, found[young], (times[young] - segment.start) / blend)
-        return found
+                poses[young] = self._between(thing, before, poses[young], (times[young] - segment.start) / blend)
+        return poses
 
     def led(self, thing: str, segments: Sequence[MotionSegment], k: int, times: Array) -> Array:
         """World matrices (n, 4, 4) by a segment alone, also before its start and after its end."""
@@ -456,29 +456,29 @@ class Motion:
         if isinstance(item, PoseTrack):
             pivot = rest_and_pivot(self.project, thing)[1]
             since = times - segment.start if np.isfinite(segment.start) else np.zeros(len(times))
-            found: Array = pivot_poses(item, since) @ inverse_rigid(pivot)
-            return found
+            poses: Array = pivot_poses(item, since) @ inverse_rigid(pivot)
+            return poses
         if isinstance(item, Attachment):
             if not np.isfinite(segment.start):
                 return self._unled(thing, times)
             relative = self.taken(thing, segments, k)
             riding = np.clip(times, segment.start, segment.end)
-            found = self.poses(item.carrier, riding) @ relative
-            return found if item.put is None else self._put_down(thing, item, segment, riding, found)
+            poses = self.poses(item.carrier, riding) @ relative
+            return poses if item.put is None else self._put_down(thing, item, segment, riding, poses)
         assert segment.course is not None
         rider = item.rider
         again = rider in self._busy
         self._busy.add(rider)
         try:
-            found = rider_poses(self.project, segment.course, times, self._where)
+            poses = rider_poses(self.project, segment.course, times, self._where)
         finally:
             if not again:
                 self._busy.discard(rider)
         if rider != thing:
-            found = (
-                found @ inverse_rigid(rest_and_pivot(self.project, rider)[0]) @ rest_and_pivot(self.project, thing)[0]
+            poses = (
+                poses @ inverse_rigid(rest_and_pivot(self.project, rider)[0]) @ rest_and_pivot(self.project, thing)[0]
             )
-        return found
+        return poses
 
     def taken(self, thing: str, segments: Sequence[MotionSegment], k: int) -> Array:
         """How (4, 4) a thing stands in what carries it, as one of its segments takes it up."""
@@ -488,29 +488,29 @@ class Motion:
         if key in self._taken and not self._busy:
             return self._taken[key]
         start = np.array([segment.start])
-        found: Array = (
+        poses: Array = (
             inverse_rigid(self.poses(item.carrier, start)[0]) @ self.by_segments(thing, segments[:k], start)[0]
         )
         if not self._busy:
-            self._taken[key] = found
-        return found
+            self._taken[key] = poses
+        return poses
 
     def _put_down(
-        self, thing: str, attachment: Attachment, segment: MotionSegment, times: Array, found: Array
+        self, thing: str, attachment: Attachment, segment: MotionSegment, times: Array, poses: Array
     ) -> Array:
         """World matrices (n, 4, 4) of a ride that ends where its rider is put down, at times within the ride."""
         begins = max(segment.end - attachment.lowering, segment.start)
         late = times >= min(begins, segment.end)
         if attachment.put is None or not late.any():
-            return found
+            return poses
         down = placement_matrix(attachment.put) @ inverse_rigid(rest_and_pivot(self.project, thing)[1])
         there = np.broadcast_to(down, (int(late.sum()), 4, 4))
         if attachment.onto is not None:
             there = self.poses(attachment.onto, times[late]) @ there
         shares = np.minimum((times[late] - begins) / max(segment.end - begins, 1e-9), 1.0)
-        found = found.copy()
-        found[late] = there if segment.end <= begins else self._between(thing, found[late], there, shares)
-        return found
+        poses = poses.copy()
+        poses[late] = there if segment.end <= begins else self._between(thing, poses[late], there, shares)
+        return poses
 
     def _where(self, part: str, times: Array) -> Array:
         """Where a part is that something turns to; of two that turn to each other one is taken as at rest."""
@@ -527,8 +527,8 @@ class Motion:
         start = scipy.spatial.transform.Rotation.from_matrix(a[:, :3, :3])
         turn = (start.inv() * scipy.spatial.transform.Rotation.from_matrix(b[:, :3, :3])).as_rotvec()
         rotation = (start * scipy.spatial.transform.Rotation.from_rotvec(w[:, None] * turn)).as_matrix()
-        found: Array = rigid(rotation, places) @ inverse_rigid(pivot)
-        return found
+        poses: Array = rigid(rotation, places) @ inverse_rigid(pivot)
+        return poses
 
 
 def thing_speeds(project: Project, thing: str, times: ArrayLike) -> Array:
@@ -557,5 +557,5 @@ _STEP = 1e-4  # s
 def _carried_speeds(motion: Motion, thing: str, segments: Sequence[MotionSegment], times: Array) -> Array:
     around = np.concatenate([times - _STEP, times + _STEP])
     places = motion.by_segments(thing, segments, around)[:, :3, 3]
-    found: Array = np.linalg.norm(places[len(times) :] - places[: len(times)], axis=1) / (2 * _STEP)
-    return np.where((times >= segments[-1].start) & (times <= segments[-1].end), found, 0.0)
+    speeds: Array = np.linalg.norm(places[len(times) :] - places[: len(times)], axis=1) / (2 * _STEP)
+    return np.where((times >= segments[-1].start) & (times <= segments[-1].end), speeds, 0.0)

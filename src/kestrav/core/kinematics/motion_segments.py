@@ -34,13 +34,13 @@ def by_thing(project: Project) -> dict[str, list[Run | PoseTrack | Attachment]]:
 
 
 def _sorted_by_thing(project: Project) -> dict[str, list[Run | PoseTrack | Attachment]]:
-    found: dict[str, list[Run | PoseTrack | Attachment]] = {}
+    movers: dict[str, list[Run | PoseTrack | Attachment]] = {}
     every: tuple[Run | PoseTrack | Attachment, ...] = (*project.runs, *project.pose_tracks, *project.attachments)
     for item in every:
         things = (item.rider, *item.companions) if isinstance(item, Run) else (item.rider,)
         for thing in things:
-            found.setdefault(thing, []).append(item)
-    return found
+            movers.setdefault(thing, []).append(item)
+    return movers
 
 
 def moving_state(project: Project) -> tuple[object, ...]:
@@ -58,12 +58,12 @@ def movers(project: Project) -> set[str]:
 
 def companion_of(project: Project, thing: str) -> str:
     """The rider whose company a thing keeps in all that moves either of them; itself if there is none."""
-    found = by_thing(project)
-    mine = found.get(thing, [])
+    companions = by_thing(project)
+    mine = companions.get(thing, [])
     leaders = {item.rider for item in mine}
     if len(leaders) == 1:
         (leader,) = leaders
-        theirs = found[leader]
+        theirs = companions[leader]
         if len(theirs) == len(mine) and all(a is b for a, b in zip(mine, theirs, strict=True)):
             return leader
     return thing
@@ -99,5 +99,5 @@ def courses_of(project: Project, thing: str) -> list[RunCourse]:
 def active(segments: Sequence[MotionSegment], times: ArrayLike) -> NDArray[np.intp]:
     """Which of a thing's segments (n,) governs each time: the latest begun, or the first before any."""
     starts = np.array([segment.start for segment in segments])
-    found: NDArray[np.intp] = np.maximum(np.searchsorted(starts, np.asarray(times, float), side="right") - 1, 0)
-    return found
+    number: NDArray[np.intp] = np.maximum(np.searchsorted(starts, np.asarray(times, float), side="right") - 1, 0)
+    return number

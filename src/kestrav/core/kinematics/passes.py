@@ -35,13 +35,13 @@ class SegmentedProfile:
     def _by_parts(self, times: ArrayLike, kind: str) -> Array:
         t = np.asarray(times, float)
         which = np.clip(np.searchsorted(self.starts, t, side="right") - 1, 0, len(self.segments) - 1)
-        found = np.zeros(t.shape)
+        values = np.zeros(t.shape)
         for k, segment in enumerate(self.segments):
             mine = which == k
-            found[mine] = getattr(segment, kind)(t[mine] - self.starts[k]) + (
+            values[mine] = getattr(segment, kind)(t[mine] - self.starts[k]) + (
                 self.ways[k] if kind == "distance" else 0.0
             )
-        return found
+        return values
 
     def distance(self, times: ArrayLike) -> Array:
         """Distance (n,)."""
@@ -173,8 +173,8 @@ class _Cut:
         return np.clip(self.whole.changes(until), self.first, self.last) - self.first
 
     def _at(self, times: ArrayLike) -> Array:
-        found: Array = np.clip(np.asarray(times, float), 0.0, self.duration) + self.first
-        return found
+        inner: Array = np.clip(np.asarray(times, float), 0.0, self.duration) + self.first
+        return inner
 
     def distance(self, times: ArrayLike) -> Array:
         distance: Array = self.whole.distance(self._at(times)) - self.whole.distance([self.first])[0]
@@ -225,13 +225,13 @@ class RepeatedProfile:
 
     def changes(self, until: float) -> Array:
         """Those of all passes that begin before a time."""
-        found: list[Array] = []
+        every: list[Array] = []
         number = 0
         while self.starts(number) <= min(until, self.duration) and (number < self.passes or not self.passes):
             one = self.once if self.back is None or number % 2 == 0 else self.back
-            found.append(self.starts(number) + one.changes(until))
+            every.append(self.starts(number) + one.changes(until))
             number += 1
-        return np.concatenate([*found, [0.0]])
+        return np.concatenate([*every, [0.0]])
 
     def _within(self, times: ArrayLike) -> tuple[Array, NDArray[np.bool_], NDArray[np.bool_]]:
         """Times within a pass, whether it goes back, and which times lie in the run."""
@@ -258,10 +258,10 @@ class RepeatedProfile:
     def _by_parts(self, times: ArrayLike, kind: str) -> tuple[Array, Array, NDArray[np.bool_]]:
         """What both ways say at times, each where it counts, and the senses (+1 or -1) and which times lie in the run."""
         t, back, inside = self._within(times)
-        found = np.asarray(getattr(self.once, kind)(t))
+        values = np.asarray(getattr(self.once, kind)(t))
         if self.back is not None and back.any():
-            found = np.where(back, getattr(self.back, kind)(t), found)
-        return found, np.where(back, -1.0, 1.0), inside
+            values = np.where(back, getattr(self.back, kind)(t), values)
+        return values, np.where(back, -1.0, 1.0), inside
 
     def distance(self, times: ArrayLike) -> Array:
         """Distance (n,) from where a pass sets out ahead."""
@@ -340,7 +340,7 @@ class PortionProfile:
         wanted = np.atleast_1d(np.asarray(distances, float))
         grid = np.unique(np.concatenate([np.linspace(0.0, self.duration, _LOOKS), self.changes(np.inf)]))
         ways = self.distance(grid)
-        found = np.full(wanted.shape, self.duration)
+        moments = np.full(wanted.shape, self.duration)
         for k, way in enumerate(wanted):
             over = ways - way
             met = np.flatnonzero(np.abs(over) <= _MET * max(self.length, 1.0))
@@ -355,8 +355,8 @@ class PortionProfile:
                         )
                     )
                 )
-            found[k] = min(times, default=self.duration)
-        return found
+            moments[k] = min(times, default=self.duration)
+        return moments
 
 
 _LOOKS = 1025

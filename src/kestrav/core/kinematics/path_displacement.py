@@ -85,8 +85,8 @@ class OnPath:
 
     def _gauged(self, places: Array, total: Array, there: Array) -> Array:
         """What a total (k,) that grows with places (k,) tells of each step between places (n,); over a seam all of it."""
-        found = np.abs(np.diff(np.interp(there, places, total)))
-        return np.where(self.over_seam, float(total[-1] - total[0]), found)
+        lengths = np.abs(np.diff(np.interp(there, places, total)))
+        return np.where(self.over_seam, float(total[-1] - total[0]), lengths)
 
     def _turned(self, *, upright: bool, along: Array | None = None) -> Array:
         """By how much frames turn at most in each step, kinks left out."""

@@ -190,8 +190,8 @@ def ramps(project: Project, rotation: TimedRotation) -> Array:
     if not np.isfinite(start):
         return np.empty(0)
     length, ramp_in, ramp_out = _ramps(rotation)
-    found = start + np.array([0.0, ramp_in, length - ramp_out, length])
-    return found[np.isfinite(found)]
+    stations = start + np.array([0.0, ramp_in, length - ramp_out, length])
+    return stations[np.isfinite(stations)]
 
 
 def _ramps(rotation: TimedRotation) -> tuple[float, float, float]:
@@ -220,8 +220,8 @@ def spun(project: Project, rotation: TimedRotation, times: ArrayLike) -> Array:
         assert rotation.rpm is not None
         rate = sense * 2 * np.pi * rotation.rpm / 60.0
     t = np.minimum(since, length)
-    found = rate * np.where(t < ramp_in, 0.5 * t**2 / max(ramp_in, 1e-12), t - 0.5 * ramp_in)
+    turned = rate * np.where(t < ramp_in, 0.5 * t**2 / max(ramp_in, 1e-12), t - 0.5 * ramp_in)
     if ramp_out > 0:
         left = np.maximum(t - (length - ramp_out), 0.0)
-        found = found - rate * 0.5 * left**2 / ramp_out
-    return np.asarray(found)
+        turned = turned - rate * 0.5 * left**2 / ramp_out
+    return np.asarray(turned)

@@ -172,8 +172,8 @@ class RunCourse:
             return np.empty(0)
         turns = np.unique(np.clip(self.profile.changes(until - self.start), 0.0, None))
         turns = turns[turns <= until - self.start]
-        found = self.start + np.concatenate([turns, self._crossings(turns, self._borders())])
-        return np.unique(found[(found >= 0) & (found <= until)])
+        times = self.start + np.concatenate([turns, self._crossings(turns, self._borders())])
+        return np.unique(times[(times >= 0) & (times <= until)])
 
     def jumps(self, until: float) -> Array:
         """Times (k,) up to one at which it may jump or turn at once: at kinks and seams, and where it begins its path anew."""
@@ -181,10 +181,10 @@ class RunCourse:
             return np.empty(0)
         turns = np.unique(np.clip(self.profile.changes(until - self.start), 0.0, None))
         turns = turns[turns <= until - self.start]
-        found = self._crossings(turns, self._sharp())
+        times = self._crossings(turns, self._sharp())
         if self.run.passes != 1 and not self.run.returns:
-            found = np.concatenate([found, turns])
-        return np.unique(self.start + found)
+            times = np.concatenate([times, turns])
+        return np.unique(self.start + times)
 
     def _sharp(self) -> Array:
         """Stations of kinks, and where their far side begins to count, and of the seam."""

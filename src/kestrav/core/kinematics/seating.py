@@ -123,9 +123,9 @@ def _needs_frames(run: Run) -> bool:
 
 
 def _on_ground(heights: Array, shares: Array, places: Array) -> Array:
-    found = places.copy()
-    found[:, 2] = np.interp(shares, np.linspace(0.0, 1.0, len(heights)), heights[:, 1])
-    return found
+    seated = places.copy()
+    seated[:, 2] = np.interp(shares, np.linspace(0.0, 1.0, len(heights)), heights[:, 1])
+    return seated
 
 
 def _levelled(frames: Array) -> Array:
@@ -215,8 +215,8 @@ def _aimed_at(project: Project, orientation: TowardOrientation, times: Array, wh
         return np.broadcast_to(np.array(orientation.aim.point), (len(times), 3))
     box = own_bounds(project, orientation.aim.part).mean(axis=0)
     poses = where(orientation.aim.part, times)
-    found: Array = poses[:, :3, :3] @ box + poses[:, :3, 3]
-    return found
+    centres: Array = poses[:, :3, :3] @ box + poses[:, :3, 3]
+    return centres
 
 
 def _toward(ways: Array, frames: Array) -> Array:

@@ -72,8 +72,8 @@ class _Inside:
             middle = 0.5 * (low + high)
             short = distance(middle) < wanted
             low, high = np.where(short, middle, low), np.where(short, high, middle)
-        found: Array = high
-        return found
+        times: Array = high
+        return times
 
 
 # soft start and stop
@@ -188,8 +188,8 @@ class LawProfile(_Inside):
 
     def _value(self, times: ArrayLike, order: int) -> Array:
         t, inside = self._at(times)
-        found: Array = self.length / self.duration**order * LAWS[self.law.name](t / self.duration, order)
-        return found if order == 0 else np.where(inside, found, 0.0)
+        value: Array = self.length / self.duration**order * LAWS[self.law.name](t / self.duration, order)
+        return value if order == 0 else np.where(inside, value, 0.0)
 
     def distance(self, times: ArrayLike) -> Array:
         """Distance (n,)."""
@@ -251,8 +251,8 @@ class TabledProfile(_Inside):
         rate = np.diff(self.speeds) / np.maximum(np.diff(self.times), 1e-300)
         way, v = wanted - self.distances[k], self.speeds[k]
         after = np.sqrt(np.maximum(v**2 + 2 * rate[k] * way, 0.0))
-        found: Array = self.times[k] + np.where(way > 0, 2 * way / np.maximum(v + after, 1e-300), 0.0)
-        return np.minimum(found, self.duration)
+        times: Array = self.times[k] + np.where(way > 0, 2 * way / np.maximum(v + after, 1e-300), 0.0)
+        return np.minimum(times, self.duration)
 
 
 @dataclass(frozen=True, eq=False)
@@ -403,8 +403,8 @@ def _gathered(square: Array, gain: Array) -> Array:
     Less what has been gained since the start they are the least so far: no loop is needed.
     """
     total = np.concatenate([[0.0], np.cumsum(gain)])
-    found: Array = np.minimum.accumulate(square - total) + total
-    return np.maximum(found, 0.0)
+    squares: Array = np.minimum.accumulate(square - total) + total
+    return np.maximum(squares, 0.0)
 
 
 def _limited(
@@ -432,8 +432,8 @@ class KeyedProfile(_Inside):
         turns = self.curve.derivative().roots(extrapolate=False)
         # it is held at both ends of its way: it may stop there between keys
         bounds = np.concatenate([self.curve.solve(way, extrapolate=False) for way in (0.0, self.length)])
-        found = np.concatenate([self.curve.x, turns, bounds])
-        return np.unique(found[np.isfinite(found)])
+        times = np.concatenate([self.curve.x, turns, bounds])
+        return np.unique(times[np.isfinite(times)])
 
     def distance(self, times: ArrayLike) -> Array:
         """Distance (n,)."""

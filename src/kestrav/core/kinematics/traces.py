@@ -47,5 +47,5 @@ def trace(project: Project, part_id: str, point: ArrayLike, times: ArrayLike) ->
     if row is None:
         raise BadInput(f"the project holds no part “{part_id}”")
     poses = world_poses(project, times)[:, row]
-    found: Array = poses[:, :3, :3] @ np.asarray(point, float) + poses[:, :3, 3]
-    return found
+    places: Array = poses[:, :3, :3] @ np.asarray(point, float) + poses[:, :3, 3]
+    return places

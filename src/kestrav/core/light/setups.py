@@ -93,8 +93,8 @@ def _boxes(light: LightSetup) -> tuple[SoftBox, ...]:
         given = sunlight(sun, light.daylight.turbidity) * (metered(light.daylight) / FULL)
         return (_shining(sun.direction, given, SUN_RADIUS),)
     if light.setup == "environment":
-        found = around(light.surroundings)
-        return (_shining(found.direction, found.strength, found.half),)
+        boxes = around(light.surroundings)
+        return (_shining(boxes.direction, boxes.strength, boxes.half),)
     return _SETUPS[light.setup].boxes
 
 

@@ -57,12 +57,14 @@ def ball_rotation(times: Array, centre: Array, normal: Array, radius: float) -> 
 
 def _joined(steps: scipy.spatial.transform.Rotation) -> scipy.spatial.transform.Rotation:
     """The rotation before the first step and after each: all products at once, by doubling how many are joined."""
-    found = scipy.spatial.transform.Rotation.concatenate([scipy.spatial.transform.Rotation.identity(1), steps])
+    rotations = scipy.spatial.transform.Rotation.concatenate([scipy.spatial.transform.Rotation.identity(1), steps])
     reach = 1
-    while reach < len(found):
-        found = scipy.spatial.transform.Rotation.concatenate([found[:reach], found[reach:] * found[:-reach]])
+    while reach < len(rotations):
+        rotations = scipy.spatial.transform.Rotation.concatenate(
+            [rotations[:reach], rotations[reach:] * rotations[:-reach]]
+        )
         reach *= 2
-    return found
+    return rotations
 
 
 def turned_at(roll: BallRoll, ball: Ball, times: ArrayLike, centre: Array) -> Array:
@@ -72,7 +74,7 @@ def turned_at(roll: BallRoll, ball: Ball, times: ArrayLike, centre: Array) -> Ar
     share = ((inside - roll.times[k]) / (roll.times[k + 1] - roll.times[k]))[:, None]
     middle = roll.normal[k] + 0.5 * share * (roll.normal[k + 1] - roll.normal[k])
     step = np.cross(middle, centre - roll.centre[k]) / ball.radius
-    found: Array = (
+    rotations: Array = (
         scipy.spatial.transform.Rotation.from_rotvec(step + share * roll.swing[k]) * roll.turned[k]
     ).as_matrix()
-    return found
+    return rotations

@@ -43,9 +43,9 @@ def _by_part(project: Project) -> dict[str, list[Joint]]:
 
 
 def _every(project: Project) -> list[Joint]:
-    found = [Joint(item, "turns", item.part, item.kingpin) for item in project.castors]
+    joints = [Joint(item, "turns", item.part, item.kingpin) for item in project.castors]
     turned: tuple[Wheel | TimedRotation, ...] = (*project.wheels, *project.rotations)
-    found += [Joint(item, "turns", item.part, item.axle) for item in turned]
+    joints += [Joint(item, "turns", item.part, item.axle) for item in turned]
     way = driven(project)
     for gear in project.gears:
         side = way[gear.id]
@@ -53,17 +53,17 @@ def _every(project: Project) -> list[Joint]:
             continue
         end = gear.b if side == "b" else gear.a
         role: Literal["turns", "slides"] = "slides" if gear.kind == "rack" and side == "b" else "turns"
-        found.append(Joint(gear, role, end.part, end.axle))
+        joints.append(Joint(gear, role, end.part, end.axle))
     for rod in project.rods:
-        found.append(Joint(rod, "rod", rod.part))
+        joints.append(Joint(rod, "rod", rod.part))
         if rod.keeps == "level":
-            found += [Joint(rod, "turns", c.part, c.axle) for c in rod.coupled]
+            joints += [Joint(rod, "turns", c.part, c.axle) for c in rod.coupled]
         elif rod.to is not None and rod.keeps == "slider":
-            found.append(Joint(rod, "slides", rod.to.part, Axle(rod.to.at, rod.line)))
+            joints.append(Joint(rod, "slides", rod.to.part, Axle(rod.to.at, rod.line)))
         elif rod.to is not None and rod.keeps == "rocker":
-            found.append(Joint(rod, "turns", rod.to.part, rod.axle))
-    found += [Joint(ball, "ball", ball.part) for ball in project.balls]
-    return found
+            joints.append(Joint(rod, "turns", rod.to.part, rod.axle))
+    joints += [Joint(ball, "ball", ball.part) for ball in project.balls]
+    return joints
 
 
 def joints_of(project: Project, item: Turner) -> list[Joint]:

@@ -44,8 +44,8 @@ def about(axes: Array, angles: Array) -> Array:
     zero = np.zeros(len(axes))
     cross = np.stack([zero, -z, y, z, zero, -x, -y, x, zero], axis=1).reshape(-1, 3, 3)
     s, c = np.sin(angles)[:, None, None], np.cos(angles)[:, None, None]
-    found: Array = np.eye(3) + s * cross + (1 - c) * (cross @ cross)
-    return found
+    matrix: Array = np.eye(3) + s * cross + (1 - c) * (cross @ cross)
+    return matrix
 
 
 def _least_turn(one: Array, two: Array) -> Array:
@@ -104,16 +104,16 @@ def continued(reach: Reach, *, first: bool) -> Array:
     """
     one, two = reach.one, reach.two
     close = np.abs(np.sin(0.5 * (one - two))) < _NEAR_DEAD_CENTRE
-    found = one if first else two
+    chosen = one if first else two
     if close.any():
-        found = found.copy()
+        chosen = chosen.copy()
         taken: bool = first
         for k in range(2, len(one)):
             if close[k]:
-                going = 2 * found[k - 1] - found[k - 2]
+                going = 2 * chosen[k - 1] - chosen[k - 2]
                 taken = bool(abs(_turned(one[k] - going)) <= abs(_turned(two[k] - going)))
-            found[k] = one[k] if taken else two[k]
-    return np.asarray(np.unwrap(found))
+            chosen[k] = one[k] if taken else two[k]
+    return np.asarray(np.unwrap(chosen))
 
 
 def nearer(reach: Reach, guess: Array) -> Array:

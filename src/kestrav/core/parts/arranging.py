@@ -79,13 +79,13 @@ def parents_first(parts: Sequence[Part]) -> tuple[Part, ...]:
     below: dict[str | None, list[Part]] = {}
     for part in parts:
         below.setdefault(part.parent, []).append(part)
-    found: list[Part] = []
+    ordered: list[Part] = []
     waiting = list(reversed(below.get(None, [])))
     while waiting:
         part = waiting.pop()
-        found.append(part)
+        ordered.append(part)
         waiting.extend(reversed(below.get(part.id, [])))
-    return tuple(found)
+    return tuple(ordered)
 
 
 def group(project: Project, part_ids: Iterable[str], name: str = "Group") -> Project:

@@ -222,8 +222,8 @@ def scale_to(project: Project, part_id: str, measured: float, wanted: float) -> 
     return scale(project, part_id, wanted / measured)
 
 
-def _grown(found: Placement, factor: float) -> Placement:
-    return msgspec.structs.replace(found, position=vector(np.array(found.position) * factor))
+def _grown(placement: Placement, factor: float) -> Placement:
+    return msgspec.structs.replace(placement, position=vector(np.array(placement.position) * factor))
 
 
 # pivots and fronts
@@ -279,8 +279,8 @@ def pivot_at_side(project: Project, part_id: str, side: str) -> Project:
 def front_of(project: Project, part_id: str) -> tuple[Array, Array, Array]:
     """A part's pivot, front and upward directions (3,) in space, at rest."""
     part = get_as(project, part_id, Part)
-    found = rest_of(project, part_id) @ placement_matrix(part.pivot)
-    return found[:3, 3], found[:3, 0], found[:3, 2]
+    pose = rest_of(project, part_id) @ placement_matrix(part.pivot)
+    return pose[:3, 3], pose[:3, 0], pose[:3, 2]
 
 
 def set_front(project: Project, part_id: str, front: ArrayLike | None = None, up: ArrayLike | None = None) -> Project:

@@ -120,8 +120,8 @@ def world_bounds(project: Project, part_id: str, poses: Array) -> Array:
     if not solids:
         origin = poses[:, row[part_id], :3, 3]
         return np.stack([origin, origin], axis=1)
-    found = turned_bounds(np.sort([box for _, box in solids], axis=1), poses[:, [i for i, _ in solids]])
-    return np.stack([found[:, :, 0].min(axis=1), found[:, :, 1].max(axis=1)], axis=1)
+    bounds = turned_bounds(np.sort([box for _, box in solids], axis=1), poses[:, [i for i, _ in solids]])
+    return np.stack([bounds[:, :, 0].min(axis=1), bounds[:, :, 1].max(axis=1)], axis=1)
 
 
 def all_bounds(project: Project, rest: Array) -> dict[str, Array]:

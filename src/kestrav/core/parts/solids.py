@@ -30,9 +30,9 @@ def solid_mesh(meshes: Mapping[str, Mesh], part: Part) -> Mesh:
 def solid_box(boxes: Mapping[str, Geometry], part: Part) -> tuple[tuple[float, ...], tuple[float, ...]]:
     """Lowest and highest corner of a part in its own coordinates, its scale applied."""
     assert part.geometry is not None
-    found = boxes[part.geometry]
-    low = tuple(v * s for v, s in zip(found.low, part.scale, strict=True))
-    high = tuple(v * s for v, s in zip(found.high, part.scale, strict=True))
+    box = boxes[part.geometry]
+    low = tuple(v * s for v, s in zip(box.low, part.scale, strict=True))
+    high = tuple(v * s for v, s in zip(box.high, part.scale, strict=True))
     return low, high
 
 

@@ -47,14 +47,14 @@ def least_bend(curve: Curve) -> Spot | None:
     inside = curve.breaks[(curve.breaks > low) & (curve.breaks < high)]
     ends = np.concatenate([[low], inside, [high]])
     for a, b in itertools.pairwise(ends):
-        found = scipy.optimize.minimize_scalar(
+        minimum = scipy.optimize.minimize_scalar(
             lambda s: -float(curve.curvature([s])[0]),
             bounds=(a, b),
             method="bounded",
             options={"xatol": 1e-7 * curve.length},
         )
-        if -found.fun > 1.0 / best.value:
-            best = Spot(1.0 / -float(found.fun), float(found.x))
+        if -minimum.fun > 1.0 / best.value:
+            best = Spot(1.0 / -float(minimum.fun), float(minimum.x))
     return best
 
 
@@ -74,11 +74,11 @@ def tight_spans(curve: Curve, radius: float) -> list[Bend]:
     bend = curve.curvature(stations)
     tight = bend > (1 + 1e-6) / radius
     edges = np.flatnonzero(np.diff(np.concatenate([[0], tight.astype(int), [0]])))
-    found = [Bend(float(s), float(s), 0.0, float(s)) for s in curve.kink_stations]
+    bends = [Bend(float(s), float(s), 0.0, float(s)) for s in curve.kink_stations]
     for a, b in zip(edges[::2], edges[1::2], strict=True):
         k = a + int(np.argmax(bend[a:b]))
-        found.append(Bend(float(stations[a]), float(stations[b - 1]), 1.0 / float(bend[k]), float(stations[k])))
-    return sorted(found, key=lambda span: span.first)
+        bends.append(Bend(float(stations[a]), float(stations[b - 1]), 1.0 / float(bend[k]), float(stations[k])))
+    return sorted(bends, key=lambda span: span.first)
 
 
 def steepest(curve: Curve) -> Spot:
@@ -150,12 +150,12 @@ def crossings(curve: Curve, reach: float) -> list[tuple[float, float]]:
         apart = np.minimum(apart, curve.length - apart)
     # two places of one bend are not a crossing: along the curve they are hardly farther than in space
     hit = (gap <= reach) & (apart > max(8 * reach, 1e-3 * curve.length))
-    found: list[tuple[float, float]] = []
+    pairs: list[tuple[float, float]] = []
     for k in np.flatnonzero(hit)[np.argsort(gap[hit])]:
         pair = (float(at[0][k]), float(at[1][k]))
-        if not any(_same(pair, known, curve) or _same(pair[::-1], known, curve) for known in found):
-            found.append(pair)
-    return sorted(found)
+        if not any(_same(pair, known, curve) or _same(pair[::-1], known, curve) for known in pairs):
+            pairs.append(pair)
+    return sorted(pairs)
 
 
 def _same(pair: tuple[float, float], known: tuple[float, float], curve: Curve) -> bool:

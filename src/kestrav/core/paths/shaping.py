@@ -263,8 +263,8 @@ def anchor_of(path: Path, anchor: Anchor) -> Array:
     """The place (3,) of a path's start, end, or the middle of its length."""
     curve = path_curve(path).curve
     share = {"start": 0.0, "middle": 0.5, "end": 1.0}[anchor]
-    found: Array = curve.position([share * curve.length])[0]
-    return found
+    place: Array = curve.position([share * curve.length])[0]
+    return place
 
 
 def scale_about(project: Project, path_id: str, factor: float, about: ArrayLike) -> Project:
@@ -327,10 +327,10 @@ def share_at(path: Path, turn: float) -> float:
     ends = np.degrees(whole.shape.breaks[[0, -1]])
     if not ends[0] < turn < ends[1]:
         return 0.0 if turn <= ends[0] else 1.0
-    found = scipy.optimize.brentq(
+    share = scipy.optimize.brentq(
         lambda s: float(np.degrees(whole.parameter(s))) - turn, 0.0, whole.length, xtol=1e-9 * whole.length
     )
-    return float(found / whole.length)
+    return float(share / whole.length)
 
 
 def raised(project: Project, path_id: str, height: float) -> Project:
@@ -415,13 +415,13 @@ def untangled(project: Project, path_id: str, index: int) -> Project:
         mirrored = getattr(point, other)
         if point.kind != "free" or (handle is None and mirrored is None):
             continue
-        found = np.array(handle) if handle is not None else -np.array(mirrored)
-        size = float(np.linalg.norm(found))
+        offset = np.array(handle) if handle is not None else -np.array(mirrored)
+        size = float(np.linalg.norm(offset))
         if size < 1e-9:
             continue
-        if found @ way * sense <= 0:
-            found, size = sense * way, float(np.linalg.norm(way))
-        short = vector(found * min(1.0, reach / size))
+        if offset @ way * sense <= 0:
+            offset, size = sense * way, float(np.linalg.norm(way))
+        short = vector(offset * min(1.0, reach / size))
         # the handle on the other side keeps its own length
         kept = {own: short, other: mirrored if mirrored is not None else vector(-np.array(handle))}
         points[k] = msgspec.structs.replace(point, **kept)

@@ -72,7 +72,7 @@ def widened(project: Project, path_id: str, radius: float) -> Project:
     count = int(np.clip(2 * len(curve.breaks), 64, 600))
     stations = np.linspace(0.0, curve.length, count + 1)
     places = curve.position(stations)
-    found = None
+    widest = None
     low, high = -14.0, 2.0
     for _ in range(14):
         middle = 0.5 * (low + high)
@@ -81,10 +81,10 @@ def widened(project: Project, path_id: str, radius: float) -> Project:
         if tight_spans(path_curve(path_of(result, path_id)).curve, radius):
             low = middle
         else:
-            high, found = middle, result
-    if found is None:
+            high, widest = middle, result
+    if widest is None:
         raise BadInput(f"“{path.name}” cannot be smoothed to bends of {radius:g} mm; move its points farther apart")
-    return found
+    return widest
 
 
 def _rounded(project: Project, path: Path, radius: float) -> Project:

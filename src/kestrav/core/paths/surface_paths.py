@@ -90,10 +90,10 @@ def nearest_on(shape: Mesh, points: Array) -> tuple[Array, Array]:
     facing = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
     normals[hit] = facing / np.linalg.norm(facing, axis=1)[:, None]
     # from there the foot of the normal is nearer still, and on the closed form where there is one
-    found, turned, met_again = brought_onto(shape, np.where(hit[:, None], points, places), normals)
-    nearer = met_again & (np.linalg.norm(found - points, axis=1) <= np.linalg.norm(places - points, axis=1) + 1e-6)
+    feet, turned, met_again = brought_onto(shape, np.where(hit[:, None], points, places), normals)
+    nearer = met_again & (np.linalg.norm(feet - points, axis=1) <= np.linalg.norm(places - points, axis=1) + 1e-6)
     snapped, at_place, _ = brought_onto(shape, places, normals)
-    return np.where(nearer[:, None], found, snapped), np.where(nearer[:, None], turned, at_place)
+    return np.where(nearer[:, None], feet, snapped), np.where(nearer[:, None], turned, at_place)
 
 
 def add_surface_path(

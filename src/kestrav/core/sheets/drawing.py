@@ -100,8 +100,8 @@ def _found_edges(mesh: Mesh) -> _Edges:
         apart = mesh.face_of[pairs[:, 0]] != mesh.face_of[pairs[:, 1]]
         sharp = apart & (np.asarray(body.face_adjacency_angles) > np.radians(8.0))
     lone = np.asarray(body.edges_sorted)
-    found, counts = np.unique(lone, axis=0, return_counts=True)
-    border = np.asarray(body.vertices)[found[counts == 1]]
+    edges, counts = np.unique(lone, axis=0, return_counts=True)
+    border = np.asarray(body.vertices)[edges[counts == 1]]
     normals = np.asarray(body.face_normals)[pairs]
     return _Edges(np.concatenate([ends[sharp], border]), ends[~sharp], normals[~sharp])
 

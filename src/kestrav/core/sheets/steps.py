@@ -242,8 +242,8 @@ def shown_in(project: Project, meshes: Mapping[str, Mesh], step: Step) -> Shown:
 
 def _corners(project: Project, part: str, poses: Array) -> Array:
     """Corners (n, 8, 3) of a part's box at poses (n, 4, 4)."""
-    found = project.parts[rows(project)[part]]
-    if found.geometry is None:
+    record = project.parts[rows(project)[part]]
+    if record.geometry is None:
         return poses[:, None, :3, 3]
     box = box_corners(own_bounds(project, part))
     return np.asarray(np.einsum("nij,kj->nki", poses[:, :3, :3], box) + poses[:, None, :3, 3])
@@ -314,13 +314,13 @@ def places_on(
     project: Project, meshes: Mapping[str, Mesh], parts: Sequence[str], poses: Array, most: int = _SEEN
 ) -> Array:
     """About ``most`` places (n, 3) in space spread over the surfaces of some parts, under world poses (parts, 4, 4)."""
-    row, found = rows(project), []
+    row, places = rows(project), []
     for part in parts:
         shape = solid_mesh(meshes, project.parts[row[part]])
         middles = shape.vertices[shape.triangles].mean(axis=1)
         picked = middles[np.unique(np.linspace(0, len(middles) - 1, max(most // len(parts), 4)).astype(int))]
-        found.append(apply(poses[row[part]], picked))
-    return np.concatenate(found) if found else np.zeros((0, 3))
+        places.append(apply(poses[row[part]], picked))
+    return np.concatenate(places) if places else np.zeros((0, 3))
 
 
 def _open(

@@ -481,8 +481,8 @@ def _without_noise(values: Single, guides: tuple[Single, Single], *, hdr: bool) 
         np.ascontiguousarray(np.pad(layer, ((rim, rim), (rim, rim), (0, 0)), "reflect"), np.float32)
         for layer in (values, *guides)
     )
-    found = np.asarray(denoise(value, hdr=hdr, albedo=albedo, normal=normal))
-    return found[rim : found.shape[0] - rim, rim : found.shape[1] - rim]
+    clean = np.asarray(denoise(value, hdr=hdr, albedo=albedo, normal=normal))
+    return clean[rim : clean.shape[0] - rim, rim : clean.shape[1] - rim]
 
 
 @dataclass

@@ -235,9 +235,9 @@ class FinishedStudio:
 
     def ask(self, wanted: Wanted, camera: Camera, time: float) -> Traced:
         """What the path tracer makes of it. Raises as :meth:`traced`."""
-        found = self._ready(camera, time).ask("frame", wanted, self.progress)
-        assert isinstance(found, Traced)
-        return found
+        traced = self._ready(camera, time).ask("frame", wanted, self.progress)
+        assert isinstance(traced, Traced)
+        return traced
 
     def _floor_kind(self) -> FloorName:
         """What everything stands on; nothing is put below a product that has a floor itself."""

@@ -24,7 +24,7 @@ APART = 5.0  # mm; common practice, no source
 
 def find(evidence: Evidence) -> list[Finding]:
     """One finding for each ride of a part that begins while its carrier is farther from it than the limit."""
-    found = []
+    findings = []
     project = evidence.project
     for attachment in project.attachments:
         start = segment_of(project, attachment).start
@@ -41,7 +41,7 @@ def find(evidence: Evidence) -> list[Finding]:
         )
         fixes.append(Fix("Delete the attachment", partial(remove, item_id=attachment.id)))
         frame = evidence.frame(start)
-        found.append(
+        findings.append(
             Finding(
                 rule="absent-carrier",
                 severity="warning",
@@ -59,7 +59,7 @@ def find(evidence: Evidence) -> list[Finding]:
                 also=tuple(fixes[1:]),
             )
         )
-    return found
+    return findings
 
 
 def _gap(

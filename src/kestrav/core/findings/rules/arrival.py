@@ -22,15 +22,15 @@ MARK = 0.5  # mm; common practice, no source
 
 def find(evidence: Evidence) -> list[Finding]:
     """For each run: a front that stands beyond its mark or short of it, an arrival early, late or never."""
-    found: list[Finding] = []
+    findings: list[Finding] = []
     for run in evidence.project.runs:
         course = course_of(evidence.project, run)
-        found += _never(evidence, course)
+        findings += _never(evidence, course)
         if run.mark is not None and np.isfinite(course.end):
-            found += _at_mark(evidence, course, run.mark)
+            findings += _at_mark(evidence, course, run.mark)
         if run.arrive_by is not None and np.isfinite(course.end):
-            found += _in_time(evidence, course, run.arrive_by)
-    return found
+            findings += _in_time(evidence, course, run.arrive_by)
+    return findings
 
 
 def _finding(evidence: Evidence, course: RunCourse, time: float, **fields: Any) -> Finding:

@@ -17,12 +17,12 @@ FAR = 100_000.0  # mm from the origin; single-precision graphics then tremble by
 
 def find(evidence: Evidence) -> list[Finding]:
     """One finding for each empty assembly, each solid without thickness, and each top thing far from the origin."""
-    project, found = evidence.project, []
+    project, findings = evidence.project, []
     for part in project.parts:
         box = evidence.boxes.get(part.id)
         if box is None:
             if part.parent is None or part.parent in evidence.boxes:
-                found.append(
+                findings.append(
                     Finding(
                         rule="empty-assembly",
                         severity="note",
@@ -39,7 +39,7 @@ def find(evidence: Evidence) -> list[Finding]:
             continue
         size = np.ptp(box, axis=0)
         if part.geometry is not None and float(size.min()) < THIN:
-            found.append(
+            findings.append(
                 Finding(
                     rule="degenerate-geometry",
                     severity="note",
@@ -58,7 +58,7 @@ def find(evidence: Evidence) -> list[Finding]:
         if part.parent is None and away > FAR and away > float(np.linalg.norm(size)):
             middle = box.mean(axis=0)
             step = (-float(middle[0]), -float(middle[1]), -float(box[0, 2]))
-            found.append(
+            findings.append(
                 Finding(
                     rule="far-away",
                     severity="warning",
@@ -73,7 +73,7 @@ def find(evidence: Evidence) -> list[Finding]:
                     fix=Fix("Bring it to the origin", partial(_brought, part_id=part.id, step=step)),
                 )
             )
-    return found
+    return findings
 
 
 def _brought(project: Project, part_id: str, step: tuple[float, float, float]) -> Project:

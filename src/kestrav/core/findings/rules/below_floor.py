@@ -23,7 +23,7 @@ def find(evidence: Evidence) -> list[Finding]:
     What stands over something that reaches lower is on a floor of its own, and what is wider than the things
     above it is such a floor.
     """
-    project, found = evidence.project, []
+    project, findings = evidence.project, []
     movers = set(evidence.movers)
     tops = [p.id for p in project.parts if p.parent is None and p.id in evidence.boxes]
     boxes = np.array([evidence.boxes[i] for i in tops]).reshape(-1, 2, 3)
@@ -47,7 +47,7 @@ def find(evidence: Evidence) -> list[Finding]:
             under = high < -_ALLOWED and not smaller.any()
         if not under:
             continue
-        found.append(
+        findings.append(
             Finding(
                 rule="below-floor",
                 severity="warning",
@@ -64,14 +64,14 @@ def find(evidence: Evidence) -> list[Finding]:
                 else Fix("Lift it onto the floor", partial(_lifted, part_id=part.id, height=-low)),
             )
         )
-    return found
+    return findings
 
 
 def _plan(boxes: Array) -> Array:
     """Areas (n,) of boxes (n, 2, 3) as seen from above."""
     size = boxes[:, 1, :2] - boxes[:, 0, :2]
-    found: Array = size[:, 0] * size[:, 1]
-    return found
+    area: Array = size[:, 0] * size[:, 1]
+    return area
 
 
 def _lifted(project: Project, part_id: str, height: float) -> Project:

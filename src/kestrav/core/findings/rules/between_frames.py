@@ -19,13 +19,13 @@ def find(evidence: Evidence) -> list[Finding]:
         for breach in clearance.breaches:
             for first, last in breach.intervals:
                 seen.add((breach.pair, first, last))
-    found, motion = [], Motion(evidence.project)
+    findings, motion = [], Motion(evidence.project)
     for stretch in told.stretches:
         frames = (evidence.frame(stretch.start), evidence.frame(stretch.end))
         if any(p == stretch.pair and a <= frames[1] + 1 and b >= frames[0] - 1 for p, a, b in seen):
             continue
-        found.append(_finding(evidence, motion, stretch, frames))
-    return found
+        findings.append(_finding(evidence, motion, stretch, frames))
+    return findings
 
 
 def _finding(evidence: Evidence, motion: Motion, stretch: Stretch, frames: tuple[int, int]) -> Finding:

@@ -25,10 +25,10 @@ def find(evidence: Evidence) -> list[Finding]:
     limit = evidence.project.settings.crossing_time
     if limit <= 0:
         return []
-    found = []
+    findings = []
     for shot, judged in evidence.filmed:
-        found += _fast(evidence, shot, judged, limit)
-    return found
+        findings += _fast(evidence, shot, judged, limit)
+    return findings
 
 
 def _fast(evidence: Evidence, shot: Shot, judged: Judged, limit: float) -> list[Finding]:

@@ -18,13 +18,13 @@ _HAIR = 0.5  # mm
 
 def find(evidence: Evidence) -> list[Finding]:
     """For each shot: where its camera is inside something or goes through it, and where it comes too near to anything."""
-    found: list[Finding] = []
+    findings: list[Finding] = []
     for shot, judged in evidence.filmed:
         through = _through(evidence, shot, judged)
-        found += through
+        findings += through
         if not through:
-            found += _near(evidence, shot, judged)
-    return found
+            findings += _near(evidence, shot, judged)
+    return findings
 
 
 def _limit(judged: Judged) -> float:

@@ -32,7 +32,7 @@ def find(evidence: Evidence) -> list[Finding]:
         chain = [*ancestors(project, breach.pair.moving), breach.pair.moving]
         rider = next(i for i in reversed(chain) if i in ridden)
         together[rider, breach.pair.other].append(breach)
-    found = []
+    findings = []
     for (rider, other), breaches in together.items():
         worst = min(breaches, key=lambda b: b.distance - b.required)
         frames = _merged([interval for breach in breaches for interval in breach.intervals])
@@ -42,7 +42,7 @@ def find(evidence: Evidence) -> list[Finding]:
         moving, nearest_to = name_of(project, rider), name_of(project, other)
         pair = f"{name_of(project, worst.pair.moving)} to {nearest_to}"
         frames_text = f"{count} frame{'s' if count != 1 else ''}"
-        found.append(
+        findings.append(
             Finding(
                 rule="collision" if hit else "clearance-breach",
                 severity="breach",
@@ -58,7 +58,7 @@ def find(evidence: Evidence) -> list[Finding]:
                 gap=(point(worst.points[0]), point(worst.points[1])),
             )
         )
-    return found
+    return findings
 
 
 def depth_or_distance(value: float, digits: int = 2) -> str:

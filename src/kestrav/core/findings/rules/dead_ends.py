@@ -16,7 +16,7 @@ def find(evidence: Evidence) -> list[Finding]:
     project, limit = evidence.project, evidence.project.settings.dead_time
     if limit <= 0:
         return []
-    found = []
+    findings = []
     for shot, judged in evidence.filmed:
         if not shot.in_film or shot.loops or len(judged.times) < 3:
             continue
@@ -29,7 +29,7 @@ def find(evidence: Evidence) -> list[Finding]:
         told = " and ".join(
             f"{t:.2f} s at its {end}" for t, end in ((before, "beginning"), (after, "end")) if t > limit
         )
-        found.append(
+        findings.append(
             Finding(
                 rule="dead-ends",
                 severity="note",
@@ -44,7 +44,7 @@ def find(evidence: Evidence) -> list[Finding]:
                 fix=Fix("Trim its dead ends", partial(_without, meshes=judged.meshes, shot_id=shot.id)),
             )
         )
-    return found
+    return findings
 
 
 def _without(project: Project, meshes: Mapping[str, Mesh], shot_id: str) -> Project:

@@ -14,10 +14,10 @@ def find(evidence: Evidence) -> list[Finding]:
     limit = project.settings.dead_time
     if limit <= 0:
         return []
-    found = []
+    findings = []
     for first, last in dead_spans(project, limit):
         frames = (evidence.frame(first), evidence.frame(last))
-        found.append(
+        findings.append(
             Finding(
                 rule="dead-time",
                 severity="note",
@@ -32,4 +32,4 @@ def find(evidence: Evidence) -> list[Finding]:
                 fix=Fix(f"Cut {last - first:.2f} s", partial(without_span, first=first, last=last)),
             )
         )
-    return found
+    return findings

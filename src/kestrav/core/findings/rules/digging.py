@@ -15,7 +15,7 @@ from kestrav.core.findings.model import Evidence, Finding, Fix, point
 
 def find(evidence: Evidence) -> list[Finding]:
     """One finding for each key poses of a part that dig in by more than a gap to the ground may be."""
-    found = []
+    findings = []
     project, limit = evidence.project, evidence.project.settings.ground_gap
     for poses in project.pose_tracks:
         times = watched_times(project, poses)
@@ -27,7 +27,7 @@ def find(evidence: Evidence) -> list[Finding]:
             continue
         frames = np.unique([evidence.frame(t) for t in times[deep > limit]])
         fix = partial(kept_on_surface, meshes=evidence.meshes, poses_id=poses.id, allowed=0.5 * limit)
-        found.append(
+        findings.append(
             Finding(
                 rule="digging",
                 severity="warning",
@@ -43,4 +43,4 @@ def find(evidence: Evidence) -> list[Finding]:
                 fix=Fix("Add keys that keep it on the surface", fix),
             )
         )
-    return found
+    return findings

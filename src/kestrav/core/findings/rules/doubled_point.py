@@ -19,7 +19,7 @@ _ALWAYS, _NEVER = 0.05, 5.0  # mm
 def find(evidence: Evidence) -> list[Finding]:
     """One finding for each path, at its nearest pair of neighbouring points."""
     project = evidence.project
-    found = []
+    findings = []
     for path in project.paths:
         shape = path.shape
         if not isinstance(shape, PointShape) or len(shape.points) < 3:
@@ -43,7 +43,7 @@ def find(evidence: Evidence) -> list[Finding]:
         made = path_curve(path)
         station = float(made.point_stations()[first])
         others = f", and {len(doubled) - 1} more" if len(doubled) > 1 else ""
-        found.append(
+        findings.append(
             Finding(
                 rule="doubled-point",
                 severity="warning",
@@ -58,4 +58,4 @@ def find(evidence: Evidence) -> list[Finding]:
                 fix=Fix(f"Delete point {goes + 1}", partial(delete_point, path_id=path.id, index=goes)),
             )
         )
-    return found
+    return findings

@@ -34,7 +34,7 @@ def find(evidence: Evidence) -> list[Finding]:
     """
     project = evidence.project
     row = {part.id: i for i, part in enumerate(project.parts)}
-    found = []
+    findings = []
     for run in project.runs:
         if (
             run.rider not in row
@@ -61,7 +61,7 @@ def find(evidence: Evidence) -> list[Finding]:
         ahead = type(run.orientation)
         fields = {name: getattr(run.orientation, name) for name in run.orientation.__struct_fields__}
         facing = ahead(**(fields | {"forward": "+x", "flip": False}))
-        found.append(
+        findings.append(
             Finding(
                 rule="facing",
                 severity="note",
@@ -77,4 +77,4 @@ def find(evidence: Evidence) -> list[Finding]:
                 fix=Fix("Face ahead", partial(update, item_id=run.id, orientation=facing)),
             )
         )
-    return found
+    return findings

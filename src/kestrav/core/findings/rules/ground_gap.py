@@ -29,7 +29,7 @@ def find(evidence: Evidence) -> list[Finding]:
     that nothing moves, and the floor at height 0, are ground.
     """
     project, limit = evidence.project, evidence.project.settings.ground_gap
-    found = []
+    findings = []
     for run in project.runs:
         rider = get(project, run.rider)
         if not isinstance(rider, Part) or (run.ground is None and run.reference != "bottom"):
@@ -50,7 +50,7 @@ def find(evidence: Evidence) -> list[Finding]:
         frame = evidence.frame(time)
         below = places[worst].copy()
         below[2] = ground[worst]
-        found.append(
+        findings.append(
             Finding(
                 rule="ground",
                 severity="warning",
@@ -67,7 +67,7 @@ def find(evidence: Evidence) -> list[Finding]:
                 fix=_fix(run, float(np.abs(gap).max()), float(gap[worst])),
             )
         )
-    return found
+    return findings
 
 
 def _undersides(project: Project, run: Run, times: Array) -> Array:

@@ -35,22 +35,22 @@ _SLOWEST = 200.0  # mm/s at which a joining path is travelled at least
 def find(evidence: Evidence) -> list[Finding]:
     """For each pair in a row of what moves a thing: an overlap, or jumps of place, heading and speed."""
     project = evidence.project
-    found: list[Finding] = []
+    findings: list[Finding] = []
     for thing in sorted(movers(project)):
         segments = [segment for segment in segments_of(project, thing) if np.isfinite(segment.start)]
         for k, (one, two) in enumerate(itertools.pairwise(segments)):
             # what goes on without end, or for good, does so until the next one takes over
             if np.isfinite(one.end) and one.end > two.start + 1e-6:
-                found.append(_overlap(evidence, thing, one, two))
+                findings.append(_overlap(evidence, thing, one, two))
             else:
-                found += _jumps(evidence, thing, segments[: k + 2])
-        found += [
+                findings += _jumps(evidence, thing, segments[: k + 2])
+        findings += [
             f
             for k, segment in enumerate(segments)
             if isinstance(segment.item, Attachment)
             for f in _let_go(evidence, thing, segments, k)
         ]
-    return found
+    return findings
 
 
 def _finding(

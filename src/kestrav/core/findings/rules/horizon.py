@@ -15,14 +15,14 @@ _HAIR = 1e-6  # degrees
 
 def find(evidence: Evidence) -> list[Finding]:
     """For each shot: where its horizon is rolled by more than its camera allows."""
-    found: list[Finding] = []
+    findings: list[Finding] = []
     for shot, judged in evidence.filmed:
         limit, roll = judged.camera.framing.roll, judged.roll
         faulty = np.abs(roll) > limit + _HAIR
         if not faulty.any():
             continue
         worst = int(np.argmax(np.abs(roll)))
-        found.append(
+        findings.append(
             over_frames(
                 evidence,
                 shot,
@@ -39,4 +39,4 @@ def find(evidence: Evidence) -> list[Finding]:
                 offered=(Fix("Level the horizon", partial(levelled, camera_id=judged.camera.id)),),
             )
         )
-    return found
+    return findings

@@ -32,7 +32,7 @@ _RARE = {
 
 def find(evidence: Evidence) -> list[Finding]:
     """One finding for each file whose product is over or under the project's limits of size."""
-    project, found = evidence.project, []
+    project, findings = evidence.project, []
     low, high = project.settings.smallest_size, project.settings.largest_size
     by_file: dict[str, list[Part]] = {}
     for part in project.parts:
@@ -48,8 +48,8 @@ def find(evidence: Evidence) -> list[Finding]:
         fixes = [
             _fix(unit, larger, [part.id for part in parts], size) for unit, larger in _fitting(project, source, size)
         ]
-        found.append(_finding(parts[0], name, size, low if size < low else high, box, fixes))
-    return found
+        findings.append(_finding(parts[0], name, size, low if size < low else high, box, fixes))
+    return findings
 
 
 def _fitting(project: Project, source: str, size: float) -> list[tuple[str, float]]:

@@ -23,7 +23,7 @@ ANGLE = 1.0  # degrees
 def find(evidence: Evidence) -> list[Finding]:
     """One finding for each joint: the rider jumps over a gap, or turns at once where the paths are not tangent."""
     project = evidence.project
-    found = []
+    findings = []
     movers = [*riders(project), *(c.id for c in project.cameras), *(c.id for c in project.lights)]
     for rider in movers:
         for one, two in itertools.pairwise(courses_of(project, rider)):
@@ -33,7 +33,7 @@ def find(evidence: Evidence) -> list[Finding]:
             start = two.path.curve.position([two.sets_out_at])[0]
             gap = float(np.linalg.norm(start - end))
             if gap > GAP:
-                found.append(_finding(evidence, rider, one, two, gap, None))
+                findings.append(_finding(evidence, rider, one, two, gap, None))
                 continue
             if one.run.backwards or two.run.backwards:
                 continue
@@ -45,8 +45,8 @@ def find(evidence: Evidence) -> list[Finding]:
             ways = one.path.curve.tangent([one.last], before=True)[0], two.path.curve.tangent([two.first])[0]
             angle = float(np.degrees(np.arccos(np.clip(ways[0] @ ways[1], -1, 1))))
             if angle > ANGLE:
-                found.append(_finding(evidence, rider, one, two, gap, angle))
-    return found
+                findings.append(_finding(evidence, rider, one, two, gap, angle))
+    return findings
 
 
 def _finding(

@@ -17,7 +17,7 @@ def find(evidence: Evidence) -> list[Finding]:
     At a kink of angle a passed at speed v the velocity jumps by 2 v sin(a / 2).
     """
     project, limit = evidence.project, evidence.project.settings.kink_step
-    found = []
+    findings = []
     for run in project.runs:
         course = course_of(project, run)
         if not np.isfinite(course.start):
@@ -34,7 +34,7 @@ def find(evidence: Evidence) -> list[Finding]:
             path = get_as(project, run.path, Path)
             frame = evidence.frame(float(time))
             fixes = kink_fixes(project, path.id, float(station))
-            found.append(
+            findings.append(
                 Finding(
                     rule="kink-at-speed",
                     severity="warning",
@@ -52,4 +52,4 @@ def find(evidence: Evidence) -> list[Finding]:
                     also=fixes[1:],
                 )
             )
-    return found
+    return findings

@@ -17,7 +17,7 @@ from kestrav.core.paths.shaping import make_smooth, round_corner
 def find(evidence: Evidence) -> list[Finding]:
     """One finding for each followed path, at the sharpest kink that no run passes too fast."""
     project = evidence.project
-    found = []
+    findings = []
     for path in project.paths:
         runs = followers(project, path.id)
         made = path_curve(path)
@@ -40,7 +40,7 @@ def find(evidence: Evidence) -> list[Finding]:
         others = f", and {len(slow) - 1} more" if len(slow) > 1 else ""
         frame = evidence.frame(time)
         fixes = kink_fixes(project, path.id, station)
-        found.append(
+        findings.append(
             Finding(
                 rule="kink-in-path",
                 severity="note",
@@ -57,7 +57,7 @@ def find(evidence: Evidence) -> list[Finding]:
                 also=fixes[1:],
             )
         )
-    return found
+    return findings
 
 
 def kink_fixes(project: Project, path_id: str, station: float) -> tuple[Fix, ...]:

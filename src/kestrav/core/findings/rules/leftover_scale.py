@@ -16,7 +16,7 @@ _ALLOWED = 1e-6
 
 def find(evidence: Evidence) -> list[Finding]:
     """One finding for each mover with scaled solids that came from a file."""
-    project, found = evidence.project, []
+    project, findings = evidence.project, []
     for mover in evidence.movers:
         scaled = [
             p
@@ -32,7 +32,7 @@ def find(evidence: Evidence) -> list[Finding]:
         shapes = {(p.geometry or "", p.scale): solid_mesh(evidence.meshes, p) for p in scaled}
         part = get(project, mover)
         box = evidence.boxes.get(mover)
-        found.append(
+        findings.append(
             Finding(
                 rule="leftover-scale",
                 severity="warning",
@@ -51,4 +51,4 @@ def find(evidence: Evidence) -> list[Finding]:
                 ),
             )
         )
-    return found
+    return findings

@@ -19,7 +19,7 @@ ALLOWED = 0.01  # degrees; common practice, no source: placements in CAD files a
 
 def find(evidence: Evidence) -> list[Finding]:
     """One finding for each mover from a file whose front and upside are the file's own, and not the room's."""
-    project, found = evidence.project, []
+    project, findings = evidence.project, []
     rows = {part.id: i for i, part in enumerate(project.parts)}
     moved = movers(project)
     for mover in evidence.movers:
@@ -39,7 +39,7 @@ def find(evidence: Evidence) -> list[Finding]:
             continue
         pivot, front, up = front_of(project, mover)
         lying = f", its upside points {_sense(up)}" if up[2] < 0.999 else ""
-        found.append(
+        findings.append(
             Finding(
                 rule="leftover-turn",
                 severity="note",
@@ -54,7 +54,7 @@ def find(evidence: Evidence) -> list[Finding]:
                 fix=Fix("Square the axes", partial(square_axes, part_id=mover)),
             )
         )
-    return found
+    return findings
 
 
 def _sense(direction: NDArray[np.float64]) -> str:

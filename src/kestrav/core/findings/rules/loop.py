@@ -20,11 +20,11 @@ _STUTTER = 0.05  # share by which the step over the seam may differ from those b
 
 def find(evidence: Evidence) -> list[Finding]:
     """For each shot that loops, or whose camera goes all around: a seam that can be seen."""
-    found: list[Finding] = []
+    findings: list[Finding] = []
     for shot, judged in evidence.filmed:
         if len(judged.times) > 3 and abs(judged.times[0] - shot.start) < 1e-9:
-            found += _seam(evidence, shot, judged)
-    return found
+            findings += _seam(evidence, shot, judged)
+    return findings
 
 
 def _apart(seen: object, a: int, b: int) -> tuple[float, float]:

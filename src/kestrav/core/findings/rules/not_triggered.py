@@ -25,7 +25,7 @@ def find(evidence: Evidence) -> list[Finding]:
     """One finding for each contact of two things meant to touch that starts nothing, though one of them sets out about then; and for
     key poses, rides and spins that never begin."""
     project = evidence.project
-    found, told = [], set()
+    findings, told = [], set()
     for touch in evidence.touches:
         pairs = [(touch.b, touch.a), (touch.a, touch.b)]
         setting_out = [(item, *pair) for pair in pairs if (item := _sets_out(project, pair[0], touch)) is not None]
@@ -34,14 +34,14 @@ def find(evidence: Evidence) -> list[Finding]:
             item, struck, striker = max(setting_out, key=lambda s: begins(project, s[0]))
             if item.id not in told and _moves(evidence, striker, touch):
                 told.add(item.id)
-                found.append(_not_triggered(evidence, touch, striker, struck, item))
+                findings.append(_not_triggered(evidence, touch, striker, struck, item))
     waiting: tuple[PoseTrack | Attachment | TimedRotation, ...] = (
         *project.pose_tracks,
         *project.attachments,
         *project.rotations,
     )
-    found += [_never(evidence, item) for item in waiting if not np.isfinite(begins(project, item))]
-    return found
+    findings += [_never(evidence, item) for item in waiting if not np.isfinite(begins(project, item))]
+    return findings
 
 
 def _sets_out(project: Project, struck: str, touch: Touch) -> _Starts | None:

@@ -26,9 +26,9 @@ def find(evidence: Evidence) -> list[Finding]:
     row = {part.id: i for i, part in enumerate(project.parts)}
     # what turns about an axle of its own does so on purpose, as fast as it must
     moved = movers(project)
-    found: list[Finding] = []
+    findings: list[Finding] = []
     if len(times) < 2:
-        return found
+        return findings
     for rider in [r for r in riders(project) if r in moved]:
         poses = evidence.poses[:, row[rider]]
         angle = np.degrees(rotation_angle(poses[:-1, :3, :3], poses[1:, :3, :3]))
@@ -41,7 +41,7 @@ def find(evidence: Evidence) -> list[Finding]:
             continue
         worst = int(np.argmax(angle))
         fixes = _fixes(evidence, rider, float(times[worst]), float(times[worst + 1]))
-        found.append(
+        findings.append(
             Finding(
                 rule="orientation-flip",
                 severity="breach",
@@ -58,7 +58,7 @@ def find(evidence: Evidence) -> list[Finding]:
                 also=tuple(fixes[1:]),
             )
         )
-    return found
+    return findings
 
 
 def _fixes(evidence: Evidence, rider: str, before: float, after: float) -> list[Fix]:

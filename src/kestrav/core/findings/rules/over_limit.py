@@ -22,7 +22,7 @@ def find(evidence: Evidence) -> list[Finding]:
     acceleration has no bound.
     """
     project, settings = evidence.project, evidence.project.settings
-    found = []
+    findings = []
     parts = {part.id for part in project.parts}
     for run in project.runs:
         if run.rider not in parts:
@@ -35,7 +35,7 @@ def find(evidence: Evidence) -> list[Finding]:
         if settings.speed_limit > 0 and speeds.max() > settings.speed_limit * (1 + 1e-9):
             worst = int(np.argmax(speeds))
             slower = course.once * float(speeds.max()) / settings.speed_limit
-            found.append(
+            findings.append(
                 _finding(
                     evidence,
                     course,
@@ -52,8 +52,8 @@ def find(evidence: Evidence) -> list[Finding]:
                 )
             )
         if settings.acceleration_limit > 0:
-            found += _accelerations(evidence, run, course, times)
-    return found
+            findings += _accelerations(evidence, run, course, times)
+    return findings
 
 
 def _accelerations(evidence: Evidence, run: Run, course: RunCourse, times: np.ndarray) -> list[Finding]:

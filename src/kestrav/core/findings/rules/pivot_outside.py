@@ -22,7 +22,7 @@ def find(evidence: Evidence) -> list[Finding]:
     project = evidence.project
     rest = rest_poses(project)
     row = {part.id: i for i, part in enumerate(project.parts)}
-    found = []
+    findings = []
     moved = movers(project)
     for rider in evidence.movers:
         all_courses = courses_of(project, rider)
@@ -41,7 +41,7 @@ def find(evidence: Evidence) -> list[Finding]:
         if distance <= ALLOWED:
             continue
         start = all_courses[0].start if all_courses else 0.0
-        found.append(
+        findings.append(
             Finding(
                 rule="pivot-outside",
                 severity="warning",
@@ -57,4 +57,4 @@ def find(evidence: Evidence) -> list[Finding]:
                 fix=Fix("Centre the pivot", partial(pivot_at_side, part_id=rider, side="middle")),
             )
         )
-    return found
+    return findings

@@ -19,14 +19,14 @@ SHORT = 1e-3  # mm by which a mechanism may fail to reach
 
 def find(evidence: Evidence) -> list[Finding]:
     """For each rod that points at its second pin how much its length changes; for each other one by how much it falls short."""
-    found = []
+    findings = []
     times = Motion(evidence.project).grid
     for rod in evidence.project.rods:
         if rod.keeps == "points":
-            found += _changing(evidence, rod, times)
+            findings += _changing(evidence, rod, times)
         elif rod.keeps in ("slider", "rocker"):
-            found += _short(evidence, rod, times)
-    return found
+            findings += _short(evidence, rod, times)
+    return findings
 
 
 def _changing(evidence: Evidence, rod: Rod, times: NDArray[np.float64]) -> list[Finding]:

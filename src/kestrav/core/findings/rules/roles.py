@@ -15,7 +15,7 @@ from kestrav.core.kinematics.motion_segments import movers, segments_of
 
 def find(evidence: Evidence) -> list[Finding]:
     """One finding for each fixed part that a run carries, and each moving one without any run."""
-    project, found = evidence.project, []
+    project, findings = evidence.project, []
     ridden = movers(project)
     for part in project.parts:
         if part.role == "fixed":
@@ -23,7 +23,7 @@ def find(evidence: Evidence) -> list[Finding]:
             if carried is None:
                 continue
             segment = segments_of(project, carried)[0]
-            found.append(
+            findings.append(
                 Finding(
                     rule="fixed-moves",
                     severity="warning",
@@ -38,7 +38,7 @@ def find(evidence: Evidence) -> list[Finding]:
                 )
             )
         elif part.role == "moving" and not _moves(evidence, part, ridden):
-            found.append(
+            findings.append(
                 Finding(
                     rule="moving-without-motion",
                     severity="note",
@@ -51,7 +51,7 @@ def find(evidence: Evidence) -> list[Finding]:
                     limit=1.0,
                 )
             )
-    return found
+    return findings
 
 
 def _moves(evidence: Evidence, part: Part, ridden: set[str]) -> bool:

@@ -14,7 +14,7 @@ APART = 0.01  # mm; common practice, no source: twins from one export differ by 
 
 def find(evidence: Evidence) -> list[Finding]:
     """One finding for each solid that has the same geometry and place as an earlier one."""
-    project, found = evidence.project, []
+    project, findings = evidence.project, []
     first: dict[object, str] = {}
     names = {part.id: part.name for part in project.parts}
     for row, part in enumerate(project.parts):
@@ -30,7 +30,7 @@ def find(evidence: Evidence) -> list[Finding]:
         twin = first.setdefault(key, part.id)
         if twin == part.id:
             continue
-        found.append(
+        findings.append(
             Finding(
                 rule="same-place",
                 severity="warning",
@@ -45,4 +45,4 @@ def find(evidence: Evidence) -> list[Finding]:
                 fix=Fix("Remove the second", partial(remove, item_id=part.id)),
             )
         )
-    return found
+    return findings

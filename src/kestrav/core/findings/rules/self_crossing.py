@@ -16,7 +16,7 @@ REACH = 0.5  # mm between two places of a path that are a crossing
 def find(evidence: Evidence) -> list[Finding]:
     """One finding for each followed path, at its first crossing."""
     project = evidence.project
-    found = []
+    findings = []
     for path in project.paths:
         if not followers(project, path.id):
             continue
@@ -31,7 +31,7 @@ def find(evidence: Evidence) -> list[Finding]:
         fix = None
         if not curve.closed and loop < 0.5 * curve.length:
             fix = Fix("Cut the loop off", partial(cut_out, path_id=path.id, first=first, last=second))
-        found.append(
+        findings.append(
             Finding(
                 rule="self-crossing",
                 severity="note",
@@ -46,4 +46,4 @@ def find(evidence: Evidence) -> list[Finding]:
                 fix=fix,
             )
         )
-    return found
+    return findings

@@ -32,14 +32,14 @@ def find(evidence: Evidence) -> list[Finding]:
     project = evidence.project
     shown = [shot for shot in project.shots if shot.in_film]
     things = dict.fromkeys(subject_id(camera_of(project, shot.camera)) for shot in shown)
-    found = []
+    findings = []
     for shot, judged in evidence.filmed:
         if judged.subject is not None or not shot.in_film:
             continue
         for thing in things:
             if thing:
-                found += _dips(evidence, shot, judged, thing)
-    return found
+                findings += _dips(evidence, shot, judged, thing)
+    return findings
 
 
 def _framed(judged: Judged, thing: str) -> Framed | None:

@@ -24,14 +24,14 @@ _HAIR = 1e-3
 
 def find(evidence: Evidence) -> list[Finding]:
     """For each shot of a subject: one finding each of where it is out of the frame, cut, too small, too large, and of changing size."""
-    found: list[Finding] = []
+    findings: list[Finding] = []
     for shot, judged in evidence.filmed:
         if judged.framed is None:
             continue
-        found += _beyond(evidence, shot, judged)
-        found += _sizes(evidence, shot, judged)
-        found += _change(evidence, shot, judged)
-    return found
+        findings += _beyond(evidence, shot, judged)
+        findings += _sizes(evidence, shot, judged)
+        findings += _change(evidence, shot, judged)
+    return findings
 
 
 def _finding(

@@ -23,11 +23,11 @@ _PASSING = 0.5  # of a shot, during which something passes at most: what is ther
 def find(evidence: Evidence) -> list[Finding]:
     """For each shot: where less of its subject, as far as it is in the frame, is visible than its camera demands, and where something passes
     before its middle."""
-    found = []
+    findings = []
     for shot, judged in evidence.filmed:
         if judged.sight is not None and judged.camera.framing.visible > 0:
-            found += _hidden(evidence, shot, judged) or _crossed(evidence, shot, judged)
-    return found
+            findings += _hidden(evidence, shot, judged) or _crossed(evidence, shot, judged)
+    return findings
 
 
 def _crossed(evidence: Evidence, shot: Shot, judged: Judged) -> list[Finding]:

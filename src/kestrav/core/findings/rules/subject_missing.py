@@ -18,13 +18,13 @@ AT = 1.0  # mm
 
 def find(evidence: Evidence) -> list[Finding]:
     """For each shot: a subject that is hidden by hand or has nothing to show, and an aim at the camera's own place."""
-    found: list[Finding] = []
+    findings: list[Finding] = []
     for shot, judged in evidence.filmed:
         camera = judged.camera
         thing = subject_id(camera)
         every = np.ones(len(judged.times), bool)
         if thing and judged.subject is None:
-            found.append(
+            findings.append(
                 over_frames(
                     evidence,
                     shot,
@@ -48,7 +48,7 @@ def find(evidence: Evidence) -> list[Finding]:
         # a camera at its own aim is told to look one millimetre ahead
         at = away < AT + 1e-6
         if at.any():
-            found.append(
+            findings.append(
                 over_frames(
                     evidence,
                     shot,
@@ -65,7 +65,7 @@ def find(evidence: Evidence) -> list[Finding]:
                     offered=(Fix("Look along its path", partial(update, item_id=camera.id, aim=AlongAim())),),
                 )
             )
-    return found
+    return findings
 
 
 def _shown(project: Project, thing: str) -> Project:

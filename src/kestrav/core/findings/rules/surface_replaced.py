@@ -15,12 +15,12 @@ from kestrav.core.paths.surface_paths import is_replaced, reshaped
 def find(evidence: Evidence) -> list[Finding]:
     """One finding for each such path; it stays as it was until it is laid onto the part again."""
     project = evidence.project
-    found = []
+    findings = []
     for path in project.paths:
         shape = path.shape
         if not isinstance(shape, SurfaceShape) or not _is_replaced(evidence, shape):
             continue
-        found.append(
+        findings.append(
             Finding(
                 rule="surface-replaced",
                 severity="warning",
@@ -37,7 +37,7 @@ def find(evidence: Evidence) -> list[Finding]:
                 ),
             )
         )
-    return found
+    return findings
 
 
 def _is_replaced(evidence: Evidence, shape: SurfaceShape) -> bool:

@@ -11,12 +11,12 @@ from kestrav.core.findings.model import Evidence, Finding, at_moment
 
 def find(evidence: Evidence) -> list[Finding]:
     """One finding for each swept volume of something that moves otherwise now."""
-    project, found = evidence.project, []
+    project, findings = evidence.project, []
     for part in project.parts:
         if part.swept is None or not is_outdated(project, part):
             continue
         swept = part.swept
-        found.append(
+        findings.append(
             at_moment(
                 evidence,
                 (part.id, swept.thing),
@@ -31,4 +31,4 @@ def find(evidence: Evidence) -> list[Finding]:
                 limit=0.0,
             )
         )
-    return found
+    return findings

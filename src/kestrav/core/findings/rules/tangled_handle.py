@@ -19,7 +19,7 @@ _SAMPLES = 65
 def find(evidence: Evidence) -> list[Finding]:
     """One finding for each path, at the piece that turns the most."""
     project = evidence.project
-    found = []
+    findings = []
     for path in project.paths:
         shape = path.shape
         if not isinstance(shape, PointShape) or not any(p.kind == "free" for p in shape.points):
@@ -45,7 +45,7 @@ def find(evidence: Evidence) -> list[Finding]:
             continue
         middle = 0.5 * float(stations[where] + stations[where + 1])
         after = (where + 1) % count
-        found.append(
+        findings.append(
             Finding(
                 rule="tangled-handle",
                 severity="warning",
@@ -60,4 +60,4 @@ def find(evidence: Evidence) -> list[Finding]:
                 fix=Fix("Shorten the handles", partial(untangled, path_id=path.id, index=where)),
             )
         )
-    return found
+    return findings

@@ -14,7 +14,7 @@ from kestrav.core.paths.smoothing import widened
 def find(evidence: Evidence) -> list[Finding]:
     """One finding for each path, at its tightest place; a kink has a radius of 0."""
     project = evidence.project
-    found = []
+    findings = []
     for path in project.paths:
         limit, rider = least_radius(project, path.id)
         if limit <= 0:
@@ -37,7 +37,7 @@ def find(evidence: Evidence) -> list[Finding]:
             else ()
         )
         places = f", {len(spans)} places in all" if len(spans) > 1 else ""
-        found.append(
+        findings.append(
             Finding(
                 rule="tight-bend",
                 severity="breach",
@@ -53,4 +53,4 @@ def find(evidence: Evidence) -> list[Finding]:
                 fix=Fix(f"Widen to {limit:g} mm", partial(widened, path_id=path.id, radius=limit)),
             )
         )
-    return found
+    return findings

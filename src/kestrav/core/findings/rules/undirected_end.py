@@ -20,7 +20,7 @@ _LONGEST = 10.0  # mm
 def find(evidence: Evidence) -> list[Finding]:
     """One finding for each end of a followed path whose tangent turns by more than a flip within a few millimetres."""
     project, limit = evidence.project, evidence.project.settings.flip_angle
-    found = []
+    findings = []
     for path in project.paths:
         runs = [
             run
@@ -44,7 +44,7 @@ def find(evidence: Evidence) -> list[Finding]:
                 continue
             time = moment(project, path.id, station)
             frame = evidence.frame(time)
-            found.append(
+            findings.append(
                 Finding(
                     rule="undirected-end",
                     severity="warning",
@@ -61,7 +61,7 @@ def find(evidence: Evidence) -> list[Finding]:
                     fix=_directed(project, path.id, end),
                 )
             )
-    return found
+    return findings
 
 
 def _directed(project: Project, path_id: str, end: End) -> Fix | None:

@@ -19,7 +19,7 @@ _LAGS = (0.4, 0.8, 1.5)  # s
 
 def find(evidence: Evidence) -> list[Finding]:
     """For each shot: a step of its camera or of its look from one frame to the next that stands out of those beside it."""
-    found: list[Finding] = []
+    findings: list[Finding] = []
     for shot, judged in evidence.filmed:
         if len(judged.times) < 4:
             continue
@@ -39,7 +39,7 @@ def find(evidence: Evidence) -> list[Finding]:
             for lag in _LAGS
         ]
         offered = fixes(judged, _goal, lags)
-        found.append(
+        findings.append(
             over_frames(
                 evidence,
                 shot,
@@ -57,7 +57,7 @@ def find(evidence: Evidence) -> list[Finding]:
                 offered=offered,
             )
         )
-    return found
+    return findings
 
 
 def _steps(judged: Judged) -> tuple[np.ndarray, np.ndarray]:

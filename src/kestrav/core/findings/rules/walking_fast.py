@@ -17,7 +17,7 @@ _HAIR = 1.0  # mm/s
 def find(evidence: Evidence) -> list[Finding]:
     """For each shot of a walkthrough: where it goes faster than the project allows."""
     project, limit = evidence.project, evidence.project.settings.walking_speed
-    found: list[Finding] = []
+    findings: list[Finding] = []
     for shot, judged in evidence.filmed:
         if judged.camera.walk is None or limit <= 0:
             continue
@@ -30,7 +30,7 @@ def find(evidence: Evidence) -> list[Finding]:
         offered: tuple[Fix, ...] = ()
         if len(runs) == 1:
             offered = (Fix(f"Walk at {wanted / 1000:g} m/s", partial(at_speed, run_id=runs[0].id, speed=wanted)),)
-        found.append(
+        findings.append(
             over_frames(
                 evidence,
                 shot,
@@ -48,4 +48,4 @@ def find(evidence: Evidence) -> list[Finding]:
                 offered=offered,
             )
         )
-    return found
+    return findings
