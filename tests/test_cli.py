@@ -348,7 +348,7 @@ def test_extract_goes_to_a_place_within_limits(capsys, tmp_path):
     )  # fmt: skip
     told = json.loads(out)
     assert code == 0 and told["taken_away"] == ["Lid"] and told["status"] == "certified"
-    assert told["poses"][-1]["way_mm"] == [0, 0, 200]
+    assert told["poses"][-1]["translation_mm"] == [0, 0, 200]
     for options, why in (
         (("--to", "here"), "not understood"),
         (("--direction", "0,0,0"), "leads nowhere"),

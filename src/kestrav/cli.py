@@ -294,7 +294,10 @@ def extract(
     ] = None,
     deeper: Annotated[
         float,
-        typer.Option(callback=_sensible, help="Allowed increase of interference in mm on the way, as in snap fits."),
+        typer.Option(
+            callback=_sensible,
+            help="Allowed increase of interference in mm along the extraction path, as in snap fits.",
+        ),
     ] = 0.0,
     checks: Annotated[
         int,

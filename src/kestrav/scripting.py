@@ -323,8 +323,8 @@ class Project(ProjectEdits):
         if all_colourways:
             from kestrav.core.editing.finishing import in_all_colourways
 
-            ways = in_all_colourways(self._document, shots)
-            outputs = [(beside_named(target, name), dressed) for name, dressed in ways]
+            targets = in_all_colourways(self._document, shots)
+            outputs = [(beside_named(target, name), dressed) for name, dressed in targets]
         for file, wanted in outputs:
             began, first = time.monotonic(), wanted[0]
             if when is not None:
@@ -391,8 +391,8 @@ class Project(ProjectEdits):
         shots = [with_settings(one, *settings) for one in picked]
         if colourway is None:
             return shots
-        way = pick_colourway(self._document, colourway)
-        return [msgspec.structs.replace(one, colourway=way) for one in shots]
+        colourway_id = pick_colourway(self._document, colourway)
+        return [msgspec.structs.replace(one, colourway=colourway_id) for one in shots]
 
     def export(
         self,

@@ -551,7 +551,7 @@ def test_lanes_of_distance_and_accelerations(hand):
     assert timeline.sideways.y.max() == pytest.approx(0.1, rel=1e-3)
     assert timeline.gain.y.max() == pytest.approx(0.15) and timeline.gain.y.min() == pytest.approx(-0.15)
     assert timeline.sideways.limit.isVisible() and timeline.sideways.limit.value() == pytest.approx(0.1)
-    assert timeline.way.y[-1] == pytest.approx(400 * np.pi)
+    assert timeline.distance.y[-1] == pytest.approx(400 * np.pi)
     assert timeline.speed.value_at(timeline.speed.x[len(timeline.speed.x) // 4]) is not None
     timeline.show_lanes(["clearance", "speed"])
 

@@ -330,7 +330,7 @@ def test_a_way_out_is_found_as_a_job_and_becomes_a_run(make_hand, monkeypatch):
     window.extracting.ask()
     hand.qtbot.waitUntil(lambda: window.extracting.outcome is not None, timeout=60_000)
     found = window.extracting.outcome
-    assert found.stage == "straight pull" and found.seed == 7 and found.poses[-1].way[2] > 0
+    assert found.stage == "straight pull" and found.seed == 7 and found.poses[-1].translation[2] > 0
     assert found.certificate.status == "certified"
     assert session.item.rider == "block" and len(session.project.paths) == 1
     back_to(hand, start.project)
@@ -363,7 +363,7 @@ def test_a_thing_is_taken_to_a_typed_place_with_what_blocks_taken_away(make_hand
     window.extracting.ask()
     hand.qtbot.waitUntil(lambda: window.extracting.outcome is not None, timeout=60_000)
     found = window.extracting.outcome
-    assert found.aside == ("lid",) and found.poses[-1].way == pytest.approx((0, 0, 200))
+    assert found.aside == ("lid",) and found.poses[-1].translation == pytest.approx((0, 0, 200))
     # what was asked for is there the next time
     assert window.extracting.request.target.position == (0.0, 0.0, 200.0)
 

@@ -248,7 +248,7 @@ def test_keys_of_distance_are_dragged_typed_added_and_deleted(hand_of):
     chart.timeline.show_lanes(["distance"])
     chart.drag(chart.at("distance", 2.0, 200.0), chart.at("distance", 2.3, 120.0))
     key = run_of(hand).speed_profile.keys[1]
-    assert key.time == pytest.approx(0.65, abs=0.02) and key.way == pytest.approx(0.3, abs=0.02)
+    assert key.time == pytest.approx(0.65, abs=0.02) and key.distance == pytest.approx(0.3, abs=0.02)
     assert run_of(hand).speed_profile.keys[0] == KEYED.keys[0] and run_of(hand).speed_profile.keys[2] == KEYED.keys[2]
     # it is chosen now: what it says can be typed
     assert chart.timeline.transport.key_value.isVisible()
@@ -258,13 +258,13 @@ def test_keys_of_distance_are_dragged_typed_added_and_deleted(hand_of):
         QTest.keyClicks(field, text)
         QTest.keyClick(field, Qt.Key.Key_Return)
     key = run_of(hand).speed_profile.keys[1]
-    assert (key.time, key.way) == (pytest.approx(0.75), pytest.approx(0.25))
+    assert (key.time, key.distance) == (pytest.approx(0.75), pytest.approx(0.25))
     handle = next(g for g in chart.timeline.grips_shown if g.side == "handle")
     chart.drag(chart.at("distance", handle.x, handle.y), chart.at("distance", handle.x, 100.0))
     assert run_of(hand).speed_profile.keys[1].slope == pytest.approx(0.0, abs=0.1)
     assert chart.timeline.hand.add_key("distance", 1.5, 60.0)
     key = run_of(hand).speed_profile.keys[1]
-    assert (key.time, key.way) == (pytest.approx(0.25), pytest.approx(0.15))
+    assert (key.time, key.distance) == (pytest.approx(0.25), pytest.approx(0.15))
     QTest.mouseDClick(chart.view, Qt.MouseButton.LeftButton, NONE, chart.at("distance", 2.0, 80.0))
     assert len(run_of(hand).speed_profile.keys) == 5
     QTest.mouseClick(chart.view, Qt.MouseButton.LeftButton, NONE, chart.at("distance", 1.5, 60.0))
@@ -450,9 +450,9 @@ def test_rides_and_lights_are_added_and_edited(hand_of, asked):
     hand.type_in("To", "2.5")
     assert hand.session.project.attachments[0].end == 2.5
     hand.choose("Trigger", "run-1")
-    hand.choose("Event", "way")
+    hand.choose("Event", "station")
     hand.type_in("Station", "25")
-    assert hand.session.project.attachments[0].trigger == Trigger("run-1", "way", 0.25)
+    assert hand.session.project.attachments[0].trigger == Trigger("run-1", "station", 0.25)
     assert "starts at 1.500" in hand.said()
     for kind in ("point", "spot", "area", "sun"):
         hand.window.motion.light(kind)
@@ -576,7 +576,7 @@ def test_the_list_has_what_moves_and_shines(hand_of):
             PoseTrack("pose-track-1", "Nods", "part-2", (KeyPose(0), KeyPose(1.5)), 7.0),
             Attachment("attachment-1", "Rides", "part-2", "part-1", 9.0),
             Light("light-1", "Lamp"),
-            Run("run-3", "Waits", "part-2", "path-2", start=11.0, trigger=Trigger("run-1", "way", 1.0)),
+            Run("run-3", "Waits", "part-2", "path-2", start=11.0, trigger=Trigger("run-1", "station", 1.0)),
         ),
     )
     contents = hand.window.contents

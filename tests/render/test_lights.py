@@ -127,7 +127,7 @@ def test_marks_show_where_lights_and_poses_are():
     assert key_places(poses).tolist() == [[0, 0, 0], [500, 0, 0]]
     drawn = PoseMarks(renderer, over)
     drawn.show(project, poses, 1, 1.0, renderer)
-    assert drawn.ways.GetVisibility() and drawn.ways.GetBounds()[3] == pytest.approx(67.5, abs=0.5)
+    assert drawn.paths.GetVisibility() and drawn.paths.GetBounds()[3] == pytest.approx(67.5, abs=0.5)
     assert [t[0].replace("\u2009", " ") for t in drawn.texts.texts] == ["0.00 s", "2.00 s"]
     drawn.show(edits.remove(project, "pose-track-1"), None, None, 1.0, renderer)
-    assert not drawn.ways.GetVisibility()
+    assert not drawn.paths.GetVisibility()

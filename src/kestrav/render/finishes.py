@@ -279,9 +279,9 @@ def give_room(renderer: vtkRenderer, setup: LightSetup) -> None:
     if known is not None and known.GetObjectName() == told:
         return
     # the boxes shine as lamps, so what is mirrored of them is dimmed to what a lamp's highlight does not show
-    ways = directions(_ROOM_HEIGHT)
-    light = surround(setup, ways) + _DIMMED * np.minimum(
-        environment(setup, _ROOM_HEIGHT) - surround(setup, ways), _BRIGHTEST
+    rays = directions(_ROOM_HEIGHT)
+    light = surround(setup, rays) + _DIMMED * np.minimum(
+        environment(setup, _ROOM_HEIGHT) - surround(setup, rays), _BRIGHTEST
     )
     light = light * gains(setup)
     # its picture begins below, and goes round the other way

@@ -108,8 +108,8 @@ class Inscriber:
             local = in_camera(seen.position[:1], seen.forward[:1], seen.up[:1], points[None])
             return to_pixels(on_frame(local, half, width / height, self.camera.parallel)[0], width, height)
 
-        for name, box, way in self._labels(width, height, place, poses):
-            sheet.label(name, box, way)
+        for name, box, direction in self._labels(width, height, place, poses):
+            sheet.label(name, box, direction)
         if self.live is not None:
             self._dimension(sheet, place, time, width, height)
         sheet.readings(self._readings(time))
@@ -164,17 +164,17 @@ class Inscriber:
         if not self._named:
             return []
         if self._ways is None:
-            self._ways = self._chosen_ways(width, height)
+            self._ways = self._chosen_directions(width, height)
         labels = []
-        for (name, subject), way in zip(self._named, self._ways, strict=True):
+        for (name, subject), direction in zip(self._named, self._ways, strict=True):
             box = _box(subject, place, poses)
             if -0.5 * width < box[0] and box[2] < 1.5 * width:
                 middle = 0.5 * (box[0] + box[2]), 0.5 * (box[1] + box[3])
                 if 0 <= middle[0] <= width and 0 <= middle[1] <= height:
-                    labels.append((name, box, way))
+                    labels.append((name, box, direction))
         return labels
 
-    def _chosen_ways(self, width: int, height: int) -> list[tuple[float, float]]:
+    def _chosen_directions(self, width: int, height: int) -> list[tuple[float, float]]:
         """For each label the way (x, y) in pixels from what it names, that is the best over the whole shot: so it never jumps."""
         times = np.linspace(self.shot.start, self.shot.end, _LOOKS)
         poses = world_poses(self.project, times)
@@ -192,8 +192,8 @@ class Inscriber:
         for k, (name, _) in enumerate(self._named):
             wide, tall = sheet.label_size(name)
             best, chosen, boxes = np.inf, _WAYS[0], np.empty((0, 4))
-            for away, way in product(_AWAY, _WAYS):
-                step = np.array(way) * away * height
+            for away, direction in product(_AWAY, _WAYS):
+                step = np.array(direction) * away * height
                 middle = anchors[k] + step
                 half_size = np.array([wide, tall]) / 2
                 middle = np.clip(middle, half_size, np.array([width, height]) - half_size)
@@ -300,13 +300,13 @@ class Sheet:
         wide, high = self._text_size(text, self._font(_TEXT, strong=True))
         return wide + 18 * self.unit, high + 8 * self.unit
 
-    def label(self, text: str, box: Box, way: tuple[float, float]) -> None:
+    def label(self, text: str, box: Box, direction: tuple[float, float]) -> None:
         """A name on a card, with a leader to the middle of the box of what it names."""
         wide, high = self.label_size(text)
         anchor = 0.5 * (box[0] + box[2]), 0.5 * (box[1] + box[3])
         margin = _MARGIN * self.height
-        x = float(np.clip(anchor[0] + way[0], margin + wide / 2, self.width - margin - wide / 2))
-        y = float(np.clip(anchor[1] + way[1], margin + high / 2, self.height - margin - high / 2))
+        x = float(np.clip(anchor[0] + direction[0], margin + wide / 2, self.width - margin - wide / 2))
+        y = float(np.clip(anchor[1] + direction[1], margin + high / 2, self.height - margin - high / 2))
         card = x - wide / 2, y - high / 2, x + wide / 2, y + high / 2
         # the leader leaves the card where it is nearest to what is named
         start = float(np.clip(anchor[0], card[0], card[2])), float(np.clip(anchor[1], card[1], card[3]))

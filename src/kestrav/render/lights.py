@@ -98,9 +98,9 @@ def _lamps(project: Project, light: Light, time: float) -> list[_Lamp]:
     ]
 
 
-def _field(way: Array) -> tuple[Array, Array]:
+def _field(direction: Array) -> tuple[Array, Array]:
     """Unit vectors across and up a field that faces a way."""
-    ahead = way / max(float(np.linalg.norm(way)), 1e-9)
+    ahead = direction / max(float(np.linalg.norm(direction)), 1e-9)
     across = np.cross(ahead, [0.0, 0.0, 1.0])
     if np.linalg.norm(across) < 1e-6:
         across = np.array([1.0, 0.0, 0.0])
@@ -132,18 +132,18 @@ class LightMarks:
                 lines.append([place - 9 * pixel * axis, place + 9 * pixel * axis])
             if light.kind != "point":
                 whole = light.id == chosen
-                way = target - place
-                far = 1.0 if whole else min(60 * pixel / max(float(np.linalg.norm(way)), 1e-9), 1.0)
-                lines.append([place, place + far * way])
+                direction = target - place
+                far = 1.0 if whole else min(60 * pixel / max(float(np.linalg.norm(direction)), 1e-9), 1.0)
+                lines.append([place, place + far * direction])
                 if whole:
-                    lines += _reach(light, place, way)
+                    lines += _reach(light, place, direction)
         put_data(self.lines, segments(np.array(lines)))
         put_data(self.spots, vertices(np.array(spots)))
 
 
-def _reach(light: Light, place: Array, way: Array) -> list[list[Array]]:
+def _reach(light: Light, place: Array, direction: Array) -> list[list[Array]]:
     """The outline of a spot's cone or of an area's field."""
-    across, up = _field(way)
+    across, up = _field(direction)
     if light.kind == "area":
         corners = [
             place + u * light.size[0] * across + v * light.size[1] * up
@@ -152,7 +152,7 @@ def _reach(light: Light, place: Array, way: Array) -> list[list[Array]]:
         return [[a, b] for a, b in zip(corners, [*corners[1:], corners[0]], strict=True)]
     if light.kind != "spot":
         return []
-    radius = float(np.linalg.norm(way)) * np.tan(np.radians(0.5 * light.cone))
+    radius = float(np.linalg.norm(direction)) * np.tan(np.radians(0.5 * light.cone))
     turns = np.linspace(0, 2 * np.pi, 33)
-    rim = [place + way + radius * (np.cos(t) * across + np.sin(t) * up) for t in turns]
+    rim = [place + direction + radius * (np.cos(t) * across + np.sin(t) * up) for t in turns]
     return [*([a, b] for a, b in pairwise(rim)), *([place, rim[k]] for k in (0, 8, 16, 24))]

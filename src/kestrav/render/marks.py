@@ -282,10 +282,10 @@ def corner_lines(path: Path | None) -> Array:
             continue
         here = np.array(point.position)
         sides = [np.array(points[(i + step) % count].position) - here for step in (-1, 1)]
-        ways = [side / np.linalg.norm(side) for side in sides]
-        half = 0.5 * np.arccos(np.clip(float(ways[0] @ ways[1]), -1, 1))
+        directions = [side / np.linalg.norm(side) for side in sides]
+        half = 0.5 * np.arccos(np.clip(float(directions[0] @ directions[1]), -1, 1))
         reach = point.radius / max(float(np.tan(half)), 1e-9)
-        pairs += [[here, here + reach * way] for way in ways]
+        pairs += [[here, here + reach * direction] for direction in directions]
     return np.array(pairs).reshape(-1, 2, 3)
 
 

@@ -179,8 +179,8 @@ class Handles:
         assert self.frame is not None
         at, size = self.frame[:3, 3], self._pixel
         if self.kind == "arm":
-            way = self.frame[:3, axis]
-            return at + np.linspace(KNOB, ARM, 12)[:, None] * size * way
+            direction = self.frame[:3, axis]
+            return at + np.linspace(KNOB, ARM, 12)[:, None] * size * direction
         u, v = self.frame[:3, (axis + 1) % 3], self.frame[:3, (axis + 2) % 3]
         turn = np.linspace(0, 2 * np.pi, 65)
         line: Array = at + RING * size * (np.cos(turn)[:, None] * u + np.sin(turn)[:, None] * v)

@@ -45,9 +45,9 @@ class PoseMarks:
     """The ways of all key poses, those of the chosen ones with keys, times and handles."""
 
     def __init__(self, renderer: Any, over: Any) -> None:
-        self.ways = flat(segments(np.empty((0, 2, 3))), PETROL, 2.0, 0.8)
+        self.paths = flat(segments(np.empty((0, 2, 3))), PETROL, 2.0, 0.8)
         self.arms = flat(segments(np.empty((0, 2, 3))), PETROL_DARK, 1.0)
-        renderer.AddActor(self.ways)
+        renderer.AddActor(self.paths)
         over.AddActor(self.arms)
         self.keys, self.now = Diamonds(over, PETROL, CARD), Diamonds(over, STRAW, INK)
         self.handles = Diamonds(over, CARD, PETROL_DARK)
@@ -60,7 +60,7 @@ class PoseMarks:
         """Draw those of a project."""
         if self._of is not project.pose_tracks:
             self._of = project.pose_tracks
-            self._show_ways(project)
+            self._show_paths(project)
         spots = key_places(chosen) if chosen is not None else np.empty((0, 3))
         fields, ends = key_handles(chosen) if chosen is not None else ([], np.empty((0, 3)))
         taken = [key] if key is not None and key < len(spots) else []
@@ -83,12 +83,12 @@ class PoseMarks:
         self.texts.hold(told)
         self.texts.part(seen)
 
-    def _show_ways(self, project: Project) -> None:
+    def _show_paths(self, project: Project) -> None:
         lines = []
         for poses in project.pose_tracks:
             line = places(poses, np.linspace(0.0, poses.keys[-1].time, _SAMPLES))
             if np.ptp(line, axis=0).max() > 1e-3:
                 lines.append(np.stack([line[:-1], line[1:]], axis=1))
-        self.ways.SetVisibility(bool(lines))
+        self.paths.SetVisibility(bool(lines))
         if lines:
-            put_data(self.ways, segments(np.concatenate(lines)))
+            put_data(self.paths, segments(np.concatenate(lines)))

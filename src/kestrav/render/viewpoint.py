@@ -25,8 +25,8 @@ class Viewpoint:
     def position(self) -> Array:
         """Where it stands."""
         c = np.cos(self.elevation)
-        way = np.array([c * np.cos(self.azimuth), c * np.sin(self.azimuth), np.sin(self.elevation)])
-        position: Array = self.focus + self.distance * way
+        direction = np.array([c * np.cos(self.azimuth), c * np.sin(self.azimuth), np.sin(self.elevation)])
+        position: Array = self.focus + self.distance * direction
         return position
 
     @property
@@ -93,8 +93,8 @@ def ray(renderer: vtkRenderer, x: float, y: float) -> tuple[Array, Array]:
         renderer.DisplayToWorld()
         world = np.array(renderer.GetWorldPoint())
         ends.append(world[:3] / world[3])
-    way = ends[1] - ends[0]
-    return ends[0], way / np.linalg.norm(way)
+    direction = ends[1] - ends[0]
+    return ends[0], direction / np.linalg.norm(direction)
 
 
 # where the person stands for the set views: the front of a product looks along −y

@@ -25,7 +25,7 @@ def at(*place, turn=None):
 def test_boxes_overlap_by_the_least_of_what_they_share():
     one, two = solid(box_mesh(20, 30, 40)), solid(box_mesh(10, 10, 10))
     found = overlap_of(two, at(13, 8, 5), one, HERE)  # 15 - 13 = 2 mm along x
-    assert found.depth == pytest.approx(2.0, abs=1e-3) and np.allclose(found.way, (1, 0, 0), atol=1e-6)
+    assert found.depth == pytest.approx(2.0, abs=1e-3) and np.allclose(found.direction, (1, 0, 0), atol=1e-6)
 
 
 def test_the_depth_does_not_hang_on_how_both_are_turned():

@@ -56,7 +56,7 @@ def test_what_lies_beyond_a_bound_is_refused_in_the_unit_that_is_shown(record, m
 
 def test_one_of_several_is_called_by_its_words():
     assert options(Rod, "keeps")[0] == ("level", "stays parallel")
-    assert dict(options(Trigger, "at"))["way"] == "passes a station"
+    assert dict(options(Trigger, "at"))["station"] == "passes a station"
     assert options(Wheel, "radius") == ()
 
 

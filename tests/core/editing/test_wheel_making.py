@@ -28,9 +28,9 @@ from kestrav.core.editing.wheel_making import (
     add_wheels,
     axle_of,
     ends,
+    rolled_distance,
     take_axle,
     turns_of,
-    way_rolled,
     with_length,
     with_radius,
     with_slip,
@@ -81,7 +81,7 @@ def test_ends_are_made_to_meet_by_radius_by_path_and_by_start():
     assert longer.paths[0].shape.points[0].position == (0, 0, 0)
     marked = with_start(made, "wheel-1")
     end = Motion(marked).angles(marked.wheels[0], [4.0])[0]
-    assert np.cos(end) == pytest.approx(1) and way_rolled(marked, marked.wheels[0]) == pytest.approx(1000)
+    assert np.cos(end) == pytest.approx(1) and rolled_distance(marked, marked.wheels[0]) == pytest.approx(1000)
 
 
 def test_ends_meet_on_one_path_only():
@@ -115,7 +115,7 @@ def test_the_wheels_of_a_convoy_roll_as_well():
     made = add_castor(add_wheels(project, meshes, ["part-3"]), "part-2")
     made = convoy(made, "run-1", 3, 700.0)
     assert len(made.wheels) == len(made.castors) == 3 and len({r.part for r in made.wheels}) == 3
-    assert [way_rolled(made, r) for r in made.wheels] == pytest.approx([4000, 3300, 2600])
+    assert [rolled_distance(made, r) for r in made.wheels] == pytest.approx([4000, 3300, 2600])
 
 
 def test_wheels_go_with_their_parts():

@@ -45,7 +45,7 @@ def test_a_snap_fit_is_told_by_how_much_and_where_and_goes_when_that_is_allowed(
     (snap,) = told.snaps
     assert {snap.part, snap.other} == {"slide", "rail"}
     # its front is at 20 and the bead begins at 39
-    assert snap.deeper == pytest.approx(0.75 * 1.05, abs=0.05) and 19.0 < snap.way < 80.0
+    assert snap.deeper == pytest.approx(0.75 * 1.05, abs=0.05) and 19.0 < snap.distance < 80.0
     assert "mm deeper at" in as_text(made, told) and as_data(made, told)["snaps"][0]["deeper_mm"] == snap.deeper
     let = allowed(made, told.snaps)
     way = find_extraction_path(let, meshes, ["slide"], OUT)
@@ -69,7 +69,7 @@ def test_a_squeezed_seal_does_not_hold_a_part():
     seal = mesh(ring.vertices + np.array([0, 0, 1.5]), ring.faces)
     made, meshes = boxes(cover=((60, 60, 6), (0, 0, 5.7)), seal=(seal, (0, 0, 0)), base=((60, 60, 20), (0, 0, -10)))
     way = find_extraction_path(made, meshes, ["cover"], ExtractionRequest(checks=20_000))
-    assert isinstance(way, ExtractionPath) and way.stage == "straight pull" and way.poses[-1].way[2] > 0
+    assert isinstance(way, ExtractionPath) and way.stage == "straight pull" and way.poses[-1].translation[2] > 0
     (contact,) = way.certificate.contacts
     assert contact.deep == pytest.approx(0.3, abs=0.01) and contact.spans[0][1] < np.inf
 
@@ -81,7 +81,7 @@ def test_a_pin_that_fills_its_bore_is_pulled_along_it():
         pin=(mesh(pin.vertices, pin.faces), (0, 0, 0)), sleeve=(mesh(sleeve.vertices, sleeve.faces), (0, 0, 0))
     )
     way = find_extraction_path(made, meshes, ["pin"], ExtractionRequest(checks=20_000))
-    assert isinstance(way, ExtractionPath) and abs(way.poses[-1].way[2]) > 49.9
+    assert isinstance(way, ExtractionPath) and abs(way.poses[-1].translation[2]) > 49.9
     assert way.certificate.status == "certified"
 
 

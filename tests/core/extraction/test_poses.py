@@ -9,8 +9,8 @@ from kestrav.core.extraction.poses import (
     composed,
     leaning,
     motions,
-    part_way,
     pose,
+    pose_between,
     rotated,
     turn_between,
     turn_of,
@@ -47,7 +47,7 @@ def test_motions_go_evenly_about_one_axis(seed):
         one, two = pose((1, 2, 3), first), pose((4, -1, 0), second)
         found = motions(one, two, shares, pivot)
         for share, matrix in zip(shares, found, strict=True):
-            assert matrix == pytest.approx(part_way(one, two, float(share)).matrix(pivot), abs=1e-7)
+            assert matrix == pytest.approx(pose_between(one, two, float(share)).matrix(pivot), abs=1e-7)
             assert matrix[:3, :3] @ matrix[:3, :3].T == pytest.approx(np.eye(3), abs=1e-9)
         if np.linalg.norm(second) < 3.1:
             assert found[-1][:3, :3] == pytest.approx(Rotation.from_rotvec(second).as_matrix(), abs=1e-7)

@@ -348,8 +348,8 @@ def test_a_thing_is_taken_to_a_placement_over_what_is_in_between():
     )
     way = find_extraction_path(made, meshes, ["block"], ExtractionRequest(target=Placement((200.0, 0.0, 0.0))))
     assert isinstance(way, ExtractionPath) and way.stage in ("two legs", "three legs")
-    assert way.poses[-1].way == pytest.approx((200, 0, 0))
-    assert max(at.way[2] for at in way.poses) > 80  # over the wall: its top is at 80, the block's foot at -20
+    assert way.poses[-1].translation == pytest.approx((200, 0, 0))
+    assert max(at.translation[2] for at in way.poses) > 80  # over the wall: its top is at 80, the block's foot at -20
     assert way.certificate.status == "certified"
 
 
@@ -363,7 +363,7 @@ def test_a_thing_is_put_onto_a_carrier():
     way = find_extraction_path(made, meshes, ["block"], ExtractionRequest(onto="cart"))
     assert isinstance(way, ExtractionPath)
     # its foot comes to stand on the cart's top, at -50
-    assert way.poses[-1].way == pytest.approx((300, 0, -30), abs=0.05)
+    assert way.poses[-1].translation == pytest.approx((300, 0, -30), abs=0.05)
     with pytest.raises(BadInput, match="taken out itself"):
         find_extraction_path(made, meshes, ["block"], ExtractionRequest(onto="all"))
 
@@ -412,7 +412,7 @@ def test_what_may_be_taken_away_is_named_when_it_was():
     ends = edits.add(ends, Part("stop", "Stop", "all", Placement((-60.0, 0.0, 0.0)), geometry=made.parts[1].geometry))
     assert isinstance(find_extraction_path(ends, meshes, ["block"], ExtractionRequest(checks=4000)), NoExtractionPath)
     way = find_extraction_path(ends, meshes, ["block"], ExtractionRequest(checks=4000, aside=("lid",)))
-    assert isinstance(way, ExtractionPath) and way.aside == ("lid",) and way.poses[-1].way[2] > 0
+    assert isinstance(way, ExtractionPath) and way.aside == ("lid",) and way.poses[-1].translation[2] > 0
 
 
 def test_a_requirement_larger_than_the_opening_is_answered():
@@ -428,12 +428,12 @@ def test_a_requirement_larger_than_the_opening_is_answered():
 def test_the_room_holds_a_way_back():
     made, meshes = u_shape()
     free = find_extraction_path(made, meshes, ["block"])
-    end = np.array(free.poses[-1].way)
+    end = np.array(free.poses[-1].translation)
     axis = int(np.argmax(np.abs(end)))
     low, high = np.full(3, -500.0), np.full(3, 500.0)
     (high if end[axis] > 0 else low)[axis] = np.sign(end[axis]) * 60.0  # no room to come out there
     other = find_extraction_path(made, meshes, ["block"], ExtractionRequest(room=(tuple(low), tuple(high))))
-    assert isinstance(other, ExtractionPath) and not np.allclose(np.sign(other.poses[-1].way), np.sign(end))
+    assert isinstance(other, ExtractionPath) and not np.allclose(np.sign(other.poses[-1].translation), np.sign(end))
 
 
 def test_corners_are_rounded_as_far_as_the_certificate_allows():
@@ -477,7 +477,7 @@ from kestrav.core.extraction.pulls import directions
 problem = problem_of(*u_shape(), ["block"])
 for _ in range(2):
     found = plan(problem, goals(problem, directions(problem)), Budget(problem, 500_000, 600.0), int(sys.argv[1]))
-    print([tuple(round(v, 9) for v in (*at.way, *at.turn)) for at in found])
+    print([tuple(round(v, 9) for v in (*at.translation, *at.turn)) for at in found])
 """
 
 

@@ -103,4 +103,4 @@ def test_what_stands_on_something_comes_off_it_and_keeps_its_clearance_from_ther
     problem = problem_of(opened.project, opened.meshes, ["part-1"], required=2.0)
     clear, at = lifted_off(problem, directions(problem))
     assert problem.held and not clear.held
-    assert at.way[2] >= 2.0 and clear.free_at(at) and not clear.free_at(Pose())
+    assert at.translation[2] >= 2.0 and clear.free_at(at) and not clear.free_at(Pose())

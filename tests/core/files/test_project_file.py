@@ -11,7 +11,17 @@ import numpy as np
 import pytest
 from shapes import DEMO, make_project
 
-from kestrav.core.document.records import FORMAT_VERSION, AlongOrientation, Law, Placement, Project, Run
+from kestrav.core.document.records import (
+    FORMAT_VERSION,
+    AlongOrientation,
+    Keyed,
+    Law,
+    Placement,
+    Project,
+    Run,
+    SpeedKey,
+    Trigger,
+)
 from kestrav.core.errors import BadInput
 from kestrav.core.files import project_file, reading
 from kestrav.core.files.mesh_entries import kept_mesh, to_glb
@@ -324,6 +334,27 @@ def test_a_file_of_version_12_is_read_in_the_terms_of_the_trade(tmp_path):
     assert opened.settings.lanes == ("clearance", "orientation", "bank")
     assert (opened.runs, opened.wheels, opened.attachments) == (known.runs, known.wheels, known.attachments)
     assert (opened.rotations, opened.castors, opened.gears) == (known.rotations, known.castors, known.gears)
+
+
+def test_a_file_of_version_17_is_read_with_its_keys_of_speed_and_its_stations(saved, tmp_path):
+    trigger = {"type": "run", "run": "run-1", "at": "way", "place": 0.25}
+
+    def age(name, data):
+        if name != "project.json":
+            return data
+        raw = json.loads(data)
+        raw["version"] = 17
+        (run,) = raw["runs"]
+        run["speed_profile"] = {
+            "type": "keyed",
+            "keys": [{"time": 0.0, "way": 0.0}, {"time": 0.5, "way": 0.7, "slope": 1.0}, {"time": 1.0, "way": 1.0}],
+        }
+        raw["runs"].append(run | {"id": "run-2", "name": "Later", "trigger": trigger})
+        return json.dumps(raw).encode()
+
+    one, two = project_file.load(rewrite(saved, tmp_path / "old.kestrav", age)).project.runs
+    assert one.speed_profile == Keyed((SpeedKey(0.0, 0.0), SpeedKey(0.5, 0.7, 1.0), SpeedKey(1.0, 1.0)))
+    assert two.trigger == Trigger("run-1", "station", 0.25)
 
 
 def test_a_file_of_version_1_is_read_as_one_without_what_came_later(saved, tmp_path):

@@ -85,7 +85,7 @@ def test_added_gone_and_changed_parts_are_told_and_runs_kept(opened, tmp_path):
     }
     after, changes = read_again(project, tmp_path, new)
     assert changes.added == ("Handle",)
-    assert changes.gone == ("Bolt",)
+    assert changes.removed == ("Bolt",)
     assert changes.reshaped == ("Case",)
     assert changes.moved == ("Lid",)
     assert any("Look" in text for text in changes.lost)
@@ -113,7 +113,7 @@ def test_a_part_put_under_another_parent_here_is_found_and_stays_there(opened, t
     project = arranging.group(project, [of(project, "Bolt")], "Loose things")
     after, changes = read_again(project, tmp_path, PARTS)
     assert get(after, of(after, "Bolt")).parent == of(after, "Loose things")
-    assert changes.gone == ()
+    assert changes.removed == ()
     assert np.allclose(box_of(after, "Bolt"), box_of(project, "Bolt"), atol=1e-3)
 
 

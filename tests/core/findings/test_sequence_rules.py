@@ -170,7 +170,7 @@ def test_what_never_arrives_or_never_begins():
     short = edits.update(start.project, "run-1", speed_profile=Keyed((SpeedKey(0, 0), SpeedKey(1, 0.8))))
     fault = every_mend_helps(short, "run-stops-short", start.meshes)
     assert fault.value == pytest.approx(600)
-    waiting = edits.add(short, Run("run-2", "Waits", "part-2", "path-1", trigger=Trigger("run-1", "way", 0.95)))
+    waiting = edits.add(short, Run("run-2", "Waits", "part-2", "path-1", trigger=Trigger("run-1", "station", 0.95)))
     (fault,) = [f for f in found(waiting, "run-never-begins", start.meshes) if f.subject == ("run-2",)]
     assert "“Run”" in fault.detail
     assert not [f for f in found(fault.fix.edit(waiting), "run-never-begins", start.meshes) if f.subject == ("run-2",)]

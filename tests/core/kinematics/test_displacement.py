@@ -59,7 +59,7 @@ def bounded(project, most=4.0, boxes=None):
     told = Displacement(motion, times)
     for thing in riders(project):
         box = own_bounds(project, thing) if boxes is None else boxes
-        way = told.of(thing, WORLD, of_box(box)).way
+        way = told.of(thing, WORLD, of_box(box)).distance
         true, long = gone(motion, thing, box_corners(box), times)
         good = ~told.sudden
         assert (true[good] <= way[good] + 1e-6).all(), thing
@@ -164,4 +164,4 @@ def test_what_both_hang_on_does_not_count():
     way = told.between("one", of_box(BOX), "two", of_box(BOX))
     true, long = gone(motion, "one", box_corners(BOX), times, "two")
     assert (true[~told.sudden] <= way[~told.sudden] + 1e-6).all()
-    assert way.sum() < 1.2 * long.sum() < 0.01 * told.of("one", WORLD, of_box(BOX)).way.sum()
+    assert way.sum() < 1.2 * long.sum() < 0.01 * told.of("one", WORLD, of_box(BOX)).distance.sum()

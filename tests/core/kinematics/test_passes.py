@@ -146,7 +146,7 @@ def test_a_follower_follows_live():
     [
         (Trigger("run-1", "start", delay=0.5), 1.5),
         (Trigger("run-1", "arrival"), 5.0),
-        (Trigger("run-1", "way", 0.25, 0.1), 2.1),
+        (Trigger("run-1", "station", 0.25, 0.1), 2.1),
     ],
 )
 def test_a_cue_begins_a_run(trigger, start):
@@ -159,7 +159,7 @@ def test_a_cue_begins_a_run(trigger, start):
 def test_what_waits_for_what_never_comes_waits_at_its_start():
     keys = Keyed((SpeedKey(0, 0), SpeedKey(1, 0.4)))
     made = edits.add(
-        project(speed_profile=keys), Run("run-2", "Waits", "part-2", "path-1", trigger=Trigger("run-1", "way", 0.9))
+        project(speed_profile=keys), Run("run-2", "Waits", "part-2", "path-1", trigger=Trigger("run-1", "station", 0.9))
     )
     assert course(made, 1).start == np.inf
     assert Motion(made).poses("part-2", [0, 3, 9])[:, :3, 3] == pytest.approx(np.zeros((3, 3)))

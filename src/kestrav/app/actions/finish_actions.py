@@ -83,23 +83,26 @@ class FinishActions(Actions):
     def _fill_colourways(self) -> None:
         self.colourways.clear()
         project = self.session.project
-        for way_id, name in (("", "Parts' own finishes"), *((way.id, way.name) for way in project.colourways)):
+        for colourway_id, name in (
+            ("", "Parts' own finishes"),
+            *((colourway.id, colourway.name) for colourway in project.colourways),
+        ):
             made = self.colourways.addAction(name)
             made.setCheckable(True)
-            made.setChecked(project.colourway == way_id)
-            made.triggered.connect(partial(self.show_colourway, way_id))
+            made.setChecked(project.colourway == colourway_id)
+            made.triggered.connect(partial(self.show_colourway, colourway_id))
 
-    def show_colourway(self, way_id: str, *_: object) -> None:
+    def show_colourway(self, colourway_id: str, *_: object) -> None:
         """Show a colourway, or the parts' own finishes."""
-        self.session.edit("Colourway", lambda project: shown_in(project, way_id))
+        self.session.edit("Colourway", lambda project: shown_in(project, colourway_id))
 
     def new_colourway(self) -> None:
         """Add a colourway and show it."""
         made: list[str] = []
 
         def add(project: Project) -> Project:
-            project, way_id = with_colourway(project)
-            made[:] = [way_id]
+            project, colourway_id = with_colourway(project)
+            made[:] = [colourway_id]
             return project
 
         if self.session.edit("New colourway", add):
@@ -108,7 +111,7 @@ class FinishActions(Actions):
     def next_colourway(self) -> None:
         """Show the colourway after the one that is shown; after the last one the parts' own finishes."""
         project = self.session.project
-        ids = ["", *(way.id for way in project.colourways)]
+        ids = ["", *(colourway.id for colourway in project.colourways)]
         if len(ids) == 1:
             self.prompts.say("The project has no colourway yet; add one from the menu View, Finish")
             return
@@ -118,5 +121,7 @@ class FinishActions(Actions):
         """Remove what nothing has."""
         before = len(self.session.project.finishes)
         self.session.edit("Remove unused finishes", without_unused)
-        gone = before - len(self.session.project.finishes)
-        self.prompts.say(f"{gone} unused finish{'es' if gone != 1 else ''} removed" if gone else "Every finish is used")
+        removed = before - len(self.session.project.finishes)
+        self.prompts.say(
+            f"{removed} unused finish{'es' if removed != 1 else ''} removed" if removed else "Every finish is used"
+        )

@@ -411,14 +411,14 @@ class PartActions(Actions):
 
     def _direct(self, what: str, snaps: list[Snap]) -> None:
         feature = self._at_rest(snaps[0].feature)
-        part, way = self.session.chosen[-1], np.array(feature.axis)
+        part, direction = self.session.chosen[-1], np.array(feature.axis)
         # an axis has no sense of its own: the one nearer to where the part points now is meant
         _, front, up = placing.front_of(self.session.project, part)
-        if feature.kind != "plane" and float(way @ (front if what == "front" else up)) < 0:
-            way = -way
+        if feature.kind != "plane" and float(direction @ (front if what == "front" else up)) < 0:
+            direction = -direction
         label = "Set front" if what == "front" else "Set up direction"
         field = "front" if what == "front" else "up"
-        self.session.edit(label, lambda project: placing.set_front(project, part, **{field: way}))
+        self.session.edit(label, lambda project: placing.set_front(project, part, **{field: direction}))
 
     # one thing's menu
 

@@ -160,27 +160,27 @@ class FinishRuleRows(Rows):
 class ColourwayRows(Rows):
     """What a colourway gives."""
 
-    def build(self, way: Colourway) -> None:
+    def build(self, colourway: Colourway) -> None:
         project, form = self.session.shown, self.form
-        form.title = way.name
-        self._name(way)
-        shown = project.colourway == way.id
+        form.title = colourway.name
+        self._name(colourway)
+        shown = project.colourway == colourway.id
         form.check(
             "Shown",
             "in the stage and in new shots",
             shown,
-            lambda on: self.session.edit("Colourway", lambda p: shown_in(p, way.id if on else "")),
+            lambda on: self.session.edit("Colourway", lambda p: shown_in(p, colourway.id if on else "")),
             "Show this colourway; finishes given meanwhile belong to it",
         )
-        for entry in way.finishes:
+        for entry in colourway.finishes:
             form.choice(
                 qualified_name(project, entry.part),
                 finish_options(project),
                 entry.finish,
-                partial(self._give, way, entry),
+                partial(self._give, colourway, entry),
                 "Finish of this part in this colourway",
             )
-        tops = [p for p in project.parts if p.id not in {e.part for e in way.finishes}]
+        tops = [p for p in project.parts if p.id not in {e.part for e in colourway.finishes}]
         form.choice(
             "Add part",
             [("", "choose …"), *((p.id, p.name) for p in tops if p.geometry is None or p.parent is None)],
@@ -188,18 +188,18 @@ class ColourwayRows(Rows):
             lambda v: (
                 v
                 and self._give(
-                    way, GivenFinish(v, ""), project.finishes[0].id if project.finishes else "shelf/Paint, matt"
+                    colourway, GivenFinish(v, ""), project.finishes[0].id if project.finishes else "shelf/Paint, matt"
                 )
             ),
             "Part or assembly that has a finish of its own in this colourway",
             acts=True,
         )
-        self._delete(way)
+        self._delete(colourway)
 
-    def _give(self, way: Colourway, entry: GivenFinish, key: str) -> None:
+    def _give(self, colourway: Colourway, entry: GivenFinish, key: str) -> None:
         def give(project: Project) -> Project:
             shown = project.colourway
-            made = with_finish(shown_in(project, way.id), [entry.part], chosen_finish(key))
+            made = with_finish(shown_in(project, colourway.id), [entry.part], chosen_finish(key))
             return shown_in(made, shown)
 
         self.session.edit("Finish", give)

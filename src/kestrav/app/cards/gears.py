@@ -26,7 +26,7 @@ from kestrav.core.editing.mechanism_making import (
     shortfalls,
     stroke,
 )
-from kestrav.core.kinematics.lane_values import mesh_errors, ways_rolled
+from kestrav.core.kinematics.lane_values import mesh_errors, rolled_distances
 from kestrav.core.kinematics.motion import rod_length
 from kestrav.core.kinematics.runs import span
 from kestrav.core.mechanisms.gears import (
@@ -304,9 +304,9 @@ class BallRows(TurningRows):
 
     def build(self, ball: Ball) -> None:
         project, form = self.session.shown, self.form
-        way = float(ways_rolled(project, ball, [span(project)])[0])
+        distance = float(rolled_distances(project, ball, [span(project)])[0])
         around = 2 * np.pi * ball.radius
-        self.form.title = f"{ball.name} · {show(way / around, 'turns', 2)}"
+        self.form.title = f"{ball.name} · {show(distance / around, 'turns', 2)}"
         self._name(ball)
         self._fields(ball, "radius", "centre")
         parts = [(p.id, p.name) for p in project.parts if p.id != ball.part]
@@ -319,7 +319,7 @@ class BallRows(TurningRows):
         )
         form.worked(
             f"2 · π · {show(ball.radius, places=3)} = {show(around, 'mm', 3)} around",
-            f"{show(way)} ÷ {show(around, places=3)} = <b>{show(way / around, 'turns', 4)}</b>",
+            f"{show(distance)} ÷ {show(around, places=3)} = <b>{show(distance / around, 'turns', 4)}</b>",
             "rolled step by step without slip and without spin about the contact normal",
         )
         self._delete(ball)

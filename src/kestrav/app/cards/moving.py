@@ -48,8 +48,8 @@ class PoseTrackRows(Rows):
                 "Convert the pose track to a path and a run on it",
             ),
         )
-        way = places(poses, np.linspace(0.0, poses.keys[-1].time, 400))
-        length = float(np.linalg.norm(np.diff(way, axis=0), axis=1).sum())
+        path = places(poses, np.linspace(0.0, poses.keys[-1].time, 400))
+        length = float(np.linalg.norm(np.diff(path, axis=0), axis=1).sum())
         frames = poses.keys[-1].time * project.settings.fps
         begun = (
             f"from {segment.start:.3f} to {segment.end:.3f}\u2009s" if np.isfinite(segment.start) else "never starts"

@@ -182,9 +182,9 @@ class OrientationRows(Rows):
             self._fields(rough, "amplitude", change=put, prefix=which, unit="°" if turns else "mm")
             form.choice(
                 f"{i + 1}: by",
-                [("way", "distance"), ("time", "time")],
-                "way" if rough.frequency is None else "time",
-                partial(lambda f, v: f(frequency=None if v == "way" else 4.0), put),
+                [("distance", "distance"), ("time", "time")],
+                "distance" if rough.frequency is None else "time",
+                partial(lambda f, v: f(frequency=None if v == "distance" else 4.0), put),
                 "Deviation by distance travelled or by time",
             )
             about = "wavelength" if rough.frequency is None else "frequency"

@@ -108,7 +108,7 @@ class Rows:
             self._fields(trigger, "b", change=change, options=things)
         else:
             self._fields(trigger, "at", change=change)
-            if trigger.at == "way":
+            if trigger.at == "station":
                 self._fields(trigger, "place", change=change)
         self._fields(trigger, "delay", change=change)
         begun = begins(project, item)

@@ -126,9 +126,9 @@ class RunRows(Rows):
             self._fields(run, "returns")
         if run.portion is not None:
             self._portion(run, run.portion)
-        ways = ("Before", "before", [("waits", "waits on the path"), ("rests", "at its rest position")])
+        choices = ("Before", "before", [("waits", "waits on the path"), ("rests", "at its rest position")])
         after = ("After", "after", [("stays", "stays on the path"), ("rests", "at its rest position")])
-        for label, field, options in (ways, after):
+        for label, field, options in (choices, after):
             form.choice(
                 label,
                 options,

@@ -83,7 +83,7 @@ class ShotRows(Rows):
                 "colourway",
                 options=[
                     ("", "as the project is shown"),
-                    *((way.id, way.name) for way in self.session.shown.colourways),
+                    *((colourway.id, colourway.name) for colourway in self.session.shown.colourways),
                 ],
             )
         self._fields(shot, "paths")
@@ -97,11 +97,11 @@ class ShotRows(Rows):
         if section is not None and known == "other":
             options.append(("other", "cut open aslant"))
 
-        def cut(way: str) -> None:
-            if way == "other":
+        def cut(direction: str) -> None:
+            if direction == "other":
                 return
             point = section.point if section is not None else self._middle(shot)
-            self._set(shot.id, "Section", section=Section(point, _CUTS[way]) if way else None)
+            self._set(shot.id, "Section", section=Section(point, _CUTS[direction]) if direction else None)
 
         form.choice(
             "Section",

@@ -172,7 +172,7 @@ class SpeedProfileRows(Rows):
                 )
             form.number(
                 f"Key {i + 1}, mm",
-                key.way * course.length,
+                key.distance * course.length,
                 "mm",
                 partial(lambda k, v: change(k, way=v / course.length), i),
                 "Distance from the start",
@@ -204,8 +204,8 @@ class SpeedProfileRows(Rows):
         if not 0.01 < share < 0.99 or any(abs(k.time - share) < 0.01 for k in speed_profile.keys):
             self.session.refused.emit("move the playhead into the run, away from its other keys")
             return
-        way = float(course.entire.profile.distance([since])[0]) / course.length
-        keys = sorted((*speed_profile.keys, SpeedKey(share, way)), key=lambda k: k.time)
+        distance = float(course.entire.profile.distance([since])[0]) / course.length
+        keys = sorted((*speed_profile.keys, SpeedKey(share, distance)), key=lambda k: k.time)
         self._change(run, "Add key", keys=tuple(keys))
 
 

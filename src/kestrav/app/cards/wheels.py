@@ -14,8 +14,8 @@ from kestrav.core.document.records import Axle, Castor, Project, TimedRotation, 
 from kestrav.core.editing.wheel_making import (
     axle_of,
     ends,
+    rolled_distance,
     turns_of,
-    way_rolled,
     with_length,
     with_radius,
     with_slip,
@@ -96,12 +96,12 @@ class WheelRows(TurningRows):
         )
         self._fields(roll, "outer", "start", "slip")
         self._axle(roll, "axle", "Axle")
-        way, around = way_rolled(project, roll), 2 * np.pi * roll.radius
+        distance, around = rolled_distance(project, roll), 2 * np.pi * roll.radius
         slipped = "" if roll.slip == 0 else f" × {1 + roll.slip:.4f}"
         dragged = float(sideways(Motion(project).rolling(roll).path)[-1])
         form.worked(
             f"2 · π · {show(roll.radius, places=3)} = {show(around, 'mm', 3)} around",
-            f"{show(way)} ÷ {show(around, places=3)}{slipped} = <b>{show(turns, 'turns', 4)}</b>",
+            f"{show(distance)} ÷ {show(around, places=3)}{slipped} = <b>{show(turns, 'turns', 4)}</b>",
             f"{show(turns, places=4)} × 360 = {show(360 * turns, '°')}, "
             f"{'clockwise' if turns >= 0 else 'counter-clockwise'} as seen along its arrow",
             f"dragged sideways by {show(dragged, 'mm')} in all",

@@ -52,7 +52,7 @@ from kestrav.core.document.records import (
 from kestrav.core.editing.finishing import users_of
 from kestrav.core.editing.wheel_making import turns_of
 from kestrav.core.findings.check import CheckResult
-from kestrav.core.kinematics.lane_values import ways_rolled
+from kestrav.core.kinematics.lane_values import rolled_distances
 from kestrav.core.kinematics.motion_segments import segment_of
 from kestrav.core.kinematics.poses import moving_groups
 from kestrav.core.kinematics.runs import span
@@ -351,7 +351,7 @@ class ContentsModel(QAbstractItemModel):
             return {"points": "points", "slider": "slider", "rocker": "rocker"}.get(item.keeps, "parallel")
         if isinstance(item, Ball):
             around = 2 * np.pi * item.radius
-            return f"{float(ways_rolled(project, item, [span(project)])[0]) / around:.2f} turns"
+            return f"{float(rolled_distances(project, item, [span(project)])[0]) / around:.2f} turns"
         if isinstance(item, Light):
             return f"{item.kind} light" if item.on else "off"
         if isinstance(item, Finish):

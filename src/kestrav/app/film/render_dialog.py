@@ -302,7 +302,7 @@ class RenderDialog(QDialog):
             target = with_ending(target, _ENDINGS[self.kind])
         targets = [target]
         if self.colourways:
-            targets = [beside_named(target, way.name) for way in self.project.colourways]
+            targets = [beside_named(target, colourway.name) for colourway in self.project.colourways]
         try:
             for one in targets:
                 check_target(one, overwrite=True)

@@ -212,13 +212,13 @@ class MoveTool(HandleTool):
     def _along(self, position: QPoint) -> float:
         """Where along the held arm the sight ray comes nearest to it, in mm."""
         assert self.held is not None
-        origin, way = self.stage.ray_at(position)
+        origin, direction = self.stage.ray_at(position)
         axis, at = self._frame[:3, self.held[1]], self._frame[:3, 3]
-        across = np.cross(axis, way)
+        across = np.cross(axis, direction)
         scale = float(across @ across)
         if scale < 1e-9:
             return 0.0
-        return float(np.cross(origin - at, way) @ across / scale)
+        return float(np.cross(origin - at, direction) @ across / scale)
 
     def drag(self, position: QPoint, keys: Qt.KeyboardModifier) -> bool:
         """Move by whole steps."""
@@ -227,12 +227,12 @@ class MoveTool(HandleTool):
         size = self.settings.step * (10.0 if keys & Qt.KeyboardModifier.ControlModifier else 1.0)
         if self.held[0] == "arm":
             axis = self._frame[:3, self.held[1]]
-            way = (
+            along = (
                 round((self._along(position) - self._start) / size) * size
                 if size > 0
                 else self._along(position) - self._start
             )
-            step = way * axis
+            step = along * axis
         else:
             target = self._level(position, lift=bool(keys & Qt.KeyboardModifier.ShiftModifier))
             if target is None:

@@ -482,7 +482,7 @@ class Stage(StageBase):
             play.still.forget()
             whole = self.gradual.draw(self.software or not self._known)
         else:
-            marks = [*self.marks.others.actors, *self.marks.chosen.actors, self.pose_marks.ways, self.floor]
+            marks = [*self.marks.others.actors, *self.marks.chosen.actors, self.pose_marks.paths, self.floor]
             with play.still.below(self.main, of, self.lights.changed, marks):
                 whole = self.gradual.draw(True)
         # where a picture takes long, there are to be few more of them

@@ -98,12 +98,12 @@ class StageMouse:
             self.stage.lens_hand.wheel(event.angleDelta().y() / 120.0)
             return
         self.stage.enter_pane(position)
-        origin, way = self.stage.ray_at(position)
+        origin, direction = self.stage.ray_at(position)
         depth = float(
             np.dot(self.stage.viewpoint.focus - origin, self.stage.viewpoint.forward)
-            / np.dot(way, self.stage.viewpoint.forward)
+            / np.dot(direction, self.stage.viewpoint.forward)
         )
-        self.stage.viewpoint.zoom(0.9 ** (event.angleDelta().y() / 120.0), origin + way * depth)
+        self.stage.viewpoint.zoom(0.9 ** (event.angleDelta().y() / 120.0), origin + direction * depth)
         self.stage.schedule()
 
     def key(self, event: QKeyEvent) -> bool:

@@ -82,15 +82,15 @@ class StillParts:
 
     def _standing(self) -> list[Batch]:
         """The batches that have not moved for some frames; what shows something through is drawn after all others, and is not among them."""
-        standing = []
+        batches = []
         for batch in self.scene.batches:
             place = self.scene.matrix_of(batch)
             before, rested = self._places.get(id(batch), (None, 0))
             rested = rested + 1 if before is not None and np.array_equal(before, place) else 0
             self._places[id(batch)] = place, rested
             if rested >= _RESTS and batch.opaque and not batch.kind.apart and not batch.kind.faded:
-                standing.append(batch)
-        return standing
+                batches.append(batch)
+        return batches
 
     def _draw_still(self, view: vtkRenderer, mine: set[vtkActor]) -> None:
         """Draw what stands alone, and keep colours and depths."""

@@ -90,7 +90,7 @@ class Chart(QWidget):
         self.speed = Lane(self._plot, self._label(), "Speed", "m/s", INK)
         self.height_lane = Lane(self._plot, self._label(), "Height", "mm", INK)
         self.bend = Lane(self._plot, self._label(), "Bend radius", "mm", PETROL)
-        self.way = Lane(self._plot, self._label(), "Distance", "mm", PETROL)
+        self.distance = Lane(self._plot, self._label(), "Distance", "mm", PETROL)
         self.gain = Lane(self._plot, self._label(), "Acceleration", "m/s²", INK)
         self.sideways = Lane(self._plot, self._label(), "Lateral", "m/s²", INK)
         self.roll = Lane(self._plot, self._label(), "Bank", "°", PETROL)
@@ -104,7 +104,7 @@ class Chart(QWidget):
         self.mesh = Lane(self._plot, self._label(), "Mesh error", "tooth", INK)
         self.every = {
             "clearance": self.clearance,
-            "distance": self.way,
+            "distance": self.distance,
             "speed": self.speed,
             "acceleration": self.gain,
             "sideways": self.sideways,

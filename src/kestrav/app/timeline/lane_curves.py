@@ -18,7 +18,7 @@ from kestrav.core.findings.on_paths import least_radius
 from kestrav.core.findings.rules.teeth import MESH
 from kestrav.core.findings.rules.wheels import SLIP
 from kestrav.core.kinematics.banking import bank
-from kestrav.core.kinematics.lane_values import headings, mesh_errors, rates, slips, ways_rolled, wheel_gaps
+from kestrav.core.kinematics.lane_values import headings, mesh_errors, rates, rolled_distances, slips, wheel_gaps
 from kestrav.core.kinematics.lighting import state
 from kestrav.core.kinematics.motion import Motion, thing_speeds
 from kestrav.core.kinematics.runs import shown_times, span
@@ -58,7 +58,7 @@ class Curves:
         """Distance and accelerations of the run that the chart is about."""
         shown = [
             lane
-            for lane in (self.timeline.way, self.timeline.gain, self.timeline.sideways, self.timeline.roll)
+            for lane in (self.timeline.distance, self.timeline.gain, self.timeline.sideways, self.timeline.roll)
             if lane in self.timeline.lanes
         ]
         course = self.timeline.axis_journey()
@@ -72,9 +72,9 @@ class Curves:
         x = self.timeline.to_x(times)
         ahead = course.accelerations(times) / 1000.0
         across = course.sideways(times) / 1000.0
-        way = course.profile.distance(times - course.start)
+        distance = course.profile.distance(times - course.start)
         order = np.argsort(x, kind="stable")
-        self.timeline.way.show(x[order], way[order])
+        self.timeline.distance.show(x[order], distance[order])
         self.timeline.gain.show(x[order], ahead[order], low=float(min(ahead.min(), 0.0)))
         self.timeline.sideways.show(x[order], across[order])
         angle = np.degrees(bank(course, course.stations(times)))
@@ -190,7 +190,7 @@ class Curves:
         if lane is timeline.wheel:
             return Motion(project).angles(item, times) / (1.0 if sliding else 2 * np.pi)
         if lane is timeline.rolled:
-            return ways_rolled(project, item, times) if isinstance(item, Wheel | Gear | Ball) else None
+            return rolled_distances(project, item, times) if isinstance(item, Wheel | Gear | Ball) else None
         if lane is timeline.slip:
             return slips(project, item, times) if isinstance(item, Wheel) else None
         if lane is timeline.rate:

@@ -59,7 +59,7 @@ def _pace(timeline: Chart, course: RunCourse) -> Iterator[Grip]:
     if not isinstance(speed_profile, Keyed) or not shown or not np.isfinite(course.start):
         return
     for i, key in enumerate(speed_profile.keys):
-        x, y = course.whole_start + key.time * course.once, key.way * course.length
+        x, y = course.whole_start + key.time * course.once, key.distance * course.length
         yield Grip("distance", course.run.id, i, x, y)
         if timeline.chosen_key == ("distance", course.run.id, i):
             step = HANDLE * timeline.shown_width()
@@ -142,7 +142,7 @@ def _speed_moved(course: RunCourse, grip: Grip, x: float, y: float) -> Keyed:
         far = x - (course.whole_start + key.time * course.once)
         least = 0.01 * course.once
         sense = -1.0 if grip.index == len(keys) - 1 else 1.0
-        slope = (y - key.way * course.length) / (sense * max(sense * far, least))
+        slope = (y - key.distance * course.length) / (sense * max(sense * far, least))
         keys[grip.index] = msgspec.structs.replace(key, slope=slope * course.once / course.length)
         return Keyed(tuple(keys))
     time = (x - course.whole_start) / course.once

@@ -169,10 +169,10 @@ def looked(
         tilt = min(max(aim.pitch + up, -89.0), 89.0)
         return update(project, camera_id, aim=msgspec.structs.replace(aim, yaw=aim.yaw + left, pitch=tilt))
     seen = views(project, meshes, msgspec.structs.replace(camera, aim_lag=0.0), [time])
-    way = seen.forward[0]
+    forward = seen.forward[0]
     if isinstance(aim, FreeAim) and aim.riding:
-        way = Motion(project).poses(camera_id, [time])[0, :3, :3].T @ way
-    azimuth, rise = (float(v) for v in angles_of(way))
+        forward = Motion(project).poses(camera_id, [time])[0, :3, :3].T @ forward
+    azimuth, rise = (float(v) for v in angles_of(forward))
     azimuth, rise = azimuth + left, float(np.clip(rise + up, -89.0, 89.0))
     if isinstance(aim, FreeAim):
         keys = look_keys_to(aim, round(time, 6), round(azimuth, 4), round(rise, 4))

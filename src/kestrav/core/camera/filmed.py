@@ -55,9 +55,9 @@ def rider_of(project: Project, shot: Shot) -> str:
         first, last = max(course.start, shot.start), min(course.end, shot.end)
         if first >= last:
             continue
-        way = float(np.abs(np.diff(course.stations(np.linspace(first, last, 9)))).sum())
-        rank = (run.rider in own, way)
-        if way > 0 and rank > best:
+        distance = float(np.abs(np.diff(course.stations(np.linspace(first, last, 9)))).sum())
+        rank = (run.rider in own, distance)
+        if distance > 0 and rank > best:
             best, rider = rank, run.rider
     return rider
 
@@ -80,8 +80,8 @@ def still_steps(project: Project, meshes: Mapping[str, Mesh], shot: Shot, times:
     if len(times) < 2:
         return np.zeros(0, bool)
     stands: NDArray[np.bool_] = np.linalg.norm(np.diff(seen.position, axis=0), axis=1) < _LEAST_STEP
-    for way in (seen.forward, seen.up):
-        stands &= np.linalg.norm(np.diff(way, axis=0), axis=1) < _LEAST_TURN
+    for axis in (seen.forward, seen.up):
+        stands &= np.linalg.norm(np.diff(axis, axis=0), axis=1) < _LEAST_TURN
     lens = seen.half_height(camera, shot.width, shot.height)
     stands &= np.abs(np.diff(lens)) < 1e-6 * np.abs(lens[1:])
     for light in project.lights:

@@ -47,7 +47,7 @@ SOFT = 0.15  # s before and after in which something is faint as well
 
 
 @dataclass(frozen=True)
-class Way:
+class Candidate:
     """An edit by which a goal is reached, and what to call it."""
 
     label: str
@@ -63,34 +63,34 @@ def with_records(project: Project, records: tuple[Item, ...]) -> Project:
     return project
 
 
-def told(project: Project, way: Way) -> Edit:
-    """A way's edit, or where that is heavy one that brings about the same of a project."""
-    if not way.heavy:
-        return way.edit
-    after = way.edit(project)
+def told(project: Project, candidate: Candidate) -> Edit:
+    """A candidate's edit, or where that is heavy one that brings about the same of a project."""
+    if not candidate.heavy:
+        return candidate.edit
+    after = candidate.edit(project)
     changed = tuple(item for item in items(after) if find(project, item.id) is not item)
     return partial(with_records, records=changed)
 
 
-def tried(judged: Judged, goal: Goal, ways: Iterable[Way]) -> Way | None:
+def tried(judged: Judged, goal: Goal, candidates: Iterable[Candidate]) -> Candidate | None:
     """The first of some edits by which a goal is reached at all frames, or None."""
     times = judged.times[:: max(len(judged.times) // _TRIED, 1)]
-    for way in ways:
+    for candidate in candidates:
         try:
-            project = way.edit(judged.project)
+            project = candidate.edit(judged.project)
         except BadInput:
             continue
         camera = find(project, judged.camera.id)
         if not isinstance(camera, Camera):
             continue
         if goal(replace(judged, project=project, camera=camera, times=times, rays=_TRIED_RAYS)) <= 0:
-            return way
+            return candidate
     return None
 
 
-def raises(judged: Judged) -> list[Way]:
+def raises(judged: Judged) -> list[Candidate]:
     """Going higher, on its path or where it stands."""
-    return [Way(f"Go {by:,.0f} mm higher", partial(raised, camera_id=judged.camera.id, by=by)) for by in RAISES]
+    return [Candidate(f"Go {by:,.0f} mm higher", partial(raised, camera_id=judged.camera.id, by=by)) for by in RAISES]
 
 
 def raised(project: Project, camera_id: str, by: float) -> Project:
@@ -116,12 +116,12 @@ def raised(project: Project, camera_id: str, by: float) -> Project:
     return project
 
 
-def widens(judged: Judged) -> list[Way]:
+def widens(judged: Judged) -> list[Candidate]:
     """Going farther out."""
     path = own_path(judged.project, judged.camera.id)
     if path is None:
         return []
-    return [Way(f"Go {by:,.0f} mm wider", partial(widened, path_id=path.id, by=by)) for by in RAISES]
+    return [Candidate(f"Go {by:,.0f} mm wider", partial(widened, path_id=path.id, by=by)) for by in RAISES]
 
 
 def own_path(project: Project, camera_id: str) -> Path | None:
@@ -134,14 +134,14 @@ def own_path(project: Project, camera_id: str) -> Path | None:
     return path if isinstance(path, Path) else None
 
 
-def shifts(judged: Judged) -> list[Way]:
+def shifts(judged: Judged) -> list[Candidate]:
     """Beginning elsewhere on an orbit, or moving along the path."""
     path = own_path(judged.project, judged.camera.id)
     if path is None:
         return []
     if isinstance(path.shape, OrbitShape):
         return [
-            Way(
+            Candidate(
                 f"Begin {abs(by):g}° to the {'left' if by < 0 else 'right'}",
                 partial(_begun_elsewhere, path_id=path.id, by=by),
             )
@@ -151,7 +151,9 @@ def shifts(judged: Judged) -> list[Way]:
     if len(runs) != 1 or runs[0].end - runs[0].begin > 0.9:
         return []
     return [
-        Way(f"Move {abs(by):.0%} {'on' if by > 0 else 'back'} along the path", partial(_moved_along, runs[0].id, by))
+        Candidate(
+            f"Move {abs(by):.0%} {'on' if by > 0 else 'back'} along the path", partial(_moved_along, runs[0].id, by)
+        )
         for by in (0.1, -0.1, 0.2, -0.2, 0.3, -0.3)
     ]
 

@@ -169,11 +169,11 @@ def add_follower(
     """
     begin, ahead = travel_of(project, thing)
     left = np.array([-ahead[1], ahead[0], 0.0])
-    ways = {"behind": -ahead, "ahead": ahead, "left": left, "right": -left, "above": np.zeros(3)}
+    directions = {"behind": -ahead, "ahead": ahead, "left": left, "right": -left, "above": np.zeros(3)}
     pose = Motion(project).poses(thing, [begin])[0]
     middle = pose[:3, :3] @ own_bounds(project, thing).mean(axis=0) + pose[:3, 3]
     up = np.array([0.0, 0.0, distance if side == "above" else height])
-    project = add_riding(project, thing, middle + distance * ways[side] + up, PartAim(thing))
+    project = add_riding(project, thing, middle + distance * directions[side] + up, PartAim(thing))
     camera = project.cameras[-1]
     name = new_name(project, Camera, f"{side.capitalize()} {get(project, thing).name}")
     return update(project, camera.id, name=name, lag=lag, aim_lag=0.5 * lag)

@@ -83,12 +83,12 @@ def _places_for(corners: Array) -> Array:
     away = _NEAREST * float(np.linalg.norm(np.ptp(corners, axis=0)))
     angles = np.radians(_AZIMUTH + np.linspace(0.0, 360.0, 48, endpoint=False))
     rise = np.full(len(angles), np.radians(_ELEVATION))
-    ways = np.stack([np.cos(rise) * np.cos(angles), np.cos(rise) * np.sin(angles), np.sin(rise)], axis=1)
+    directions = np.stack([np.cos(rise) * np.cos(angles), np.cos(rise) * np.sin(angles), np.sin(rise)], axis=1)
     for _ in range(_TRIED):
-        if fits(_middle(corners) + away * ways, corners):
+        if fits(_middle(corners) + away * directions, corners):
             break
         away *= _FARTHER
-    return np.asarray(_middle(corners) + away * ways)
+    return np.asarray(_middle(corners) + away * directions)
 
 
 def drive_past(
@@ -177,14 +177,14 @@ def wheel_demonstrator(
     part = get_as(project, wheel, Part)
     # it goes by the middle of its axle
     project = update(project, wheel, pivot=Placement(vector(axle.origin)))
-    way = 2.0 * np.pi * radius * turns
-    line = PointShape((PathPoint(vector(start)), PathPoint(vector(start + way * along))))
+    distance = 2.0 * np.pi * radius * turns
+    line = PointShape((PathPoint(vector(start)), PathPoint(vector(start + distance * along))))
     project, _ = _sent_along(project, wheel, line, f"{part.name} rolls", seconds)
     project = add_wheels(project, meshes, [wheel])
     project = with_turns(project, project.wheels[-1].id, turns)
-    middle = start + 0.5 * way * along
+    middle = start + 0.5 * distance * along
     side = np.cross(along, (0.0, 0.0, 1.0))
-    away = _away_for(way + 2.5 * radius, 2.5 * radius)
+    away = _away_for(distance + 2.5 * radius, 2.5 * radius)
     made = add_standing(project, np.round(middle + away * side + [0.0, 0.0, 1.5 * radius]), middle, subject=wheel)
     camera = made.cameras[-1]
     return update(made, camera.id, framing=Framing(least=0.02, near=min(Framing().near, radius), change=0.0))

@@ -88,9 +88,9 @@ def _subject(project: Project, meshes: Mapping[str, Mesh], things: tuple[str, ..
     row, shown = rows(project), shown_parts(project)
     inner = list(dict.fromkeys(i for thing in things for i in subtree(project, thing)))
     # what leaves an assembly by itself is no longer what its picture is of
-    gone = {i for mover in movers(project) & set(inner) - set(things) for i in subtree(project, mover)}
+    excluded = {i for mover in movers(project) & set(inner) - set(things) for i in subtree(project, mover)}
     every = [row[i] for i in inner if i in shown and project.parts[row[i]].geometry is not None]
-    solids = [r for r in every if project.parts[r].id not in gone] or every
+    solids = [r for r in every if project.parts[r].id not in excluded] or every
     if not solids:
         return None
     groups, rest = moving_groups(project), rest_poses(project)

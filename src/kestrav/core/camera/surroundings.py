@@ -134,8 +134,8 @@ def passed_through(project: Project, meshes: Mapping[str, Mesh], places: ArrayLi
         near = moves & (low & high).all(axis=2).any(axis=1)
         if not near.any() or body.whole is None:
             continue
-        ways = step[near] / length[near, None]
-        reach = body.whole.reach(at[:-1][near], ways)
+        directions = step[near] / length[near, None]
+        reach = body.whole.reach(at[:-1][near], directions)
         rows = np.flatnonzero(near)
         met = (reach <= length[near] + _BEYOND) & (reach < nearest_yet[rows])
         for i, distance in zip(rows[met], reach[met], strict=True):

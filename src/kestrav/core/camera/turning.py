@@ -55,8 +55,8 @@ def depths_ahead(project: Project, meshes: Mapping[str, Mesh], seen: Views, pose
             continue
         back = inverse_rigid(body.poses(poses))
         starts = np.einsum("nij,nj->ni", back[:, :3, :3], seen.position) + back[:, :3, 3]
-        ways = np.einsum("nij,nj->ni", back[:, :3, :3], forward)
-        depths_ahead = np.minimum(depths_ahead, body.opaque.reach(starts, ways))
+        directions = np.einsum("nij,nj->ni", back[:, :3, :3], forward)
+        depths_ahead = np.minimum(depths_ahead, body.opaque.reach(starts, directions))
     return depths_ahead
 
 

@@ -193,10 +193,10 @@ def _targets(project: Project, camera: Camera, times: Array, position: Array, ca
     elif isinstance(aim, FreeAim):
         moments = [k.time for k in aim.keys]
         yaw, pitch = (keyed(moments, [getattr(k, f) for k in aim.keys], times) for f in ("yaw", "pitch"))
-        way = direction(yaw, pitch)
+        forward = direction(yaw, pitch)
         if aim.riding:
-            way = np.einsum("nij,nj->ni", carried[:, :3, :3], way)
-        target = position + _FAR * way
+            forward = np.einsum("nij,nj->ni", carried[:, :3, :3], forward)
+        target = position + _FAR * forward
     else:
         target = position + _FAR * _turned(_travel(project, camera, times, aim.ahead), aim)
     return _with_looks(project, camera, times, position, target)
@@ -212,10 +212,10 @@ def _place_of(project: Project, aim: Aim, times: Array) -> Array:
     return places
 
 
-def _turned(ways: Array, aim: AlongAim) -> Array:
+def _turned(directions: Array, aim: AlongAim) -> Array:
     if aim.yaw == 0 and aim.pitch == 0:
-        return ways
-    yaw, pitch = angles_of(ways)
+        return directions
+    yaw, pitch = angles_of(directions)
     return direction(yaw + aim.yaw, np.clip(pitch + aim.pitch, -90.0, 90.0))
 
 

@@ -70,11 +70,11 @@ def sight(
     own, belongs = set(subject.rows), {*subject.rows, *subject.belongs}
     count = len(times)
     sight = Sight(np.zeros(count), np.zeros(count), np.zeros(count), np.full(count, -1, np.intp), np.zeros(count))
-    ways = _ways(rays)
+    directions = _ways(rays)
     step = max(_CHUNK // rays, 1)
     for first in range(0, count, step):
         some = slice(first, min(first + step, count))
-        _look(project, camera, subject, seen, times, poses, aspect, ways, every, own, belongs, some, sight)
+        _look(project, camera, subject, seen, times, poses, aspect, directions, every, own, belongs, some, sight)
     return sight
 
 
@@ -153,9 +153,9 @@ def _rays(
     aside = aside + (at[..., 1] * half[:, None])[..., None] * up[:, None]
     if parallel:
         return position[:, None] + aside, np.broadcast_to(forward[:, None], aside.shape)
-    ways = forward[:, None] + aside
-    ways /= np.linalg.norm(ways, axis=2, keepdims=True)
-    return np.broadcast_to(position[:, None], ways.shape), ways
+    directions = forward[:, None] + aside
+    directions /= np.linalg.norm(directions, axis=2, keepdims=True)
+    return np.broadcast_to(position[:, None], directions.shape), directions
 
 
 def _meet(
@@ -174,12 +174,12 @@ def _meet(
     wanted = np.ones(reach.shape, bool) if only is None else only
     frames = np.nonzero(wanted)[0]
     if body.row == STILL:
-        starts, ways = origins[wanted], directions[wanted]
+        starts, rays = origins[wanted], directions[wanted]
     else:
         turn = back[frames, :3, :3]
         starts = np.einsum("nij,nj->ni", turn, origins[wanted]) + back[frames, :3, 3]
-        ways = np.einsum("nij,nj->ni", turn, directions[wanted])
-    reach[wanted] = np.minimum(reach[wanted], tree.reach(starts, ways))
+        rays = np.einsum("nij,nj->ni", turn, directions[wanted])
+    reach[wanted] = np.minimum(reach[wanted], tree.reach(starts, rays))
 
 
 _splits: Memo[tuple[Tree | None, Body]] = Memo(64)
@@ -271,13 +271,13 @@ def _most(
             continue
         back = inverse_rigid(body.poses(poses[None])[0])
         starts = origins[hidden] @ back[:3, :3].T + back[:3, 3]
-        ways = directions[hidden] @ back[:3, :3].T
+        rays = directions[hidden] @ back[:3, :3].T
         low, high = body.boxes[:, 0], body.boxes[:, 1]
-        near = _boxes_met(starts, ways, low, high)
+        near = _boxes_met(starts, rays, low, high)
         for k in np.flatnonzero(near.any(axis=0)):
             if body.rows[k] in own or body.clear[k]:
                 continue
-            count = int(np.isfinite(_own_tree(body, int(k)).reach(starts, ways)).sum())
+            count = int(np.isfinite(_own_tree(body, int(k)).reach(starts, rays)).sum())
             if count > most:
                 best, most = body.rows[k], count
     return best

@@ -133,9 +133,9 @@ def _obstacles(
             continue
         body = shape.body.copy()
         body.apply_transform(rest[row])
-        for way, at in (((0, 0, 1), low), ((0, 0, -1), high)):
+        for direction, at in (((0, 0, 1), low), ((0, 0, -1), high)):
             if len(body.faces):
-                body = slice_mesh_plane(body, way, (0, 0, at))  # type: ignore[no-untyped-call]
+                body = slice_mesh_plane(body, direction, (0, 0, at))  # type: ignore[no-untyped-call]
         if len(body.faces):
             shapes.append(_from_above(np.asarray(body.vertices)[:, :2], np.asarray(body.faces)))
             rows_.append(row)
@@ -207,23 +207,23 @@ def plan_walk(
         return _rounded(points, points, blocked)
     blocked = shapely.union(blocked, _no_floor(project, meshes, points))
     for slack, cut in _TRIES:
-        way, moved = _around(points[:, :2], blocked, distance, slack)
-        placed = np.column_stack([way, np.interp(_along(way), _at(way, moved), points[:, 2])])
+        path, moved = _around(points[:, :2], blocked, distance, slack)
+        placed = np.column_stack([path, np.interp(_along(path), _at(path, moved), points[:, 2])])
         planned = _rounded(placed, points, blocked, cut)
         if planned.clearance >= distance - 1e-6:
             break
     return replace(planned, moved=np.linalg.norm(moved - points[:, :2], axis=1))
 
 
-def _along(way: Array) -> Array:
-    return np.concatenate([[0.0], np.cumsum(np.linalg.norm(np.diff(way, axis=0), axis=1))])
+def _along(path: Array) -> Array:
+    return np.concatenate([[0.0], np.cumsum(np.linalg.norm(np.diff(path, axis=0), axis=1))])
 
 
-def _at(way: Array, places: Array) -> Array:
+def _at(path: Array, places: Array) -> Array:
     """How far along a line (k, 2) its corners are that are these places (m, 2), in their order."""
-    along, pieces, first = _along(way), [], 0
+    along, pieces, first = _along(path), [], 0
     for place in places:
-        k = first + int(np.argmin(np.linalg.norm(way[first:] - place, axis=1)))
+        k = first + int(np.argmin(np.linalg.norm(path[first:] - place, axis=1)))
         pieces.append(along[k])
         first = k
     return np.array(pieces)
@@ -256,7 +256,7 @@ def _around(points: Array, blocked: shapely.Geometry, distance: float, slack: fl
     reached, before = scipy.sparse.csgraph.dijkstra(
         graph, directed=False, indices=np.arange(len(moved) - 1), return_predecessors=True
     )
-    way = [0]
+    path = [0]
     for i in range(len(moved) - 1):
         if not np.isfinite(reached[i, i + 1]):
             raise BadInput(_no_path(moved, i, blocked, distance))
@@ -264,8 +264,8 @@ def _around(points: Array, blocked: shapely.Geometry, distance: float, slack: fl
         while here != i:
             segment.append(here)
             here = int(before[i, here])
-        way += segment[::-1]
-    return corners[way], moved
+        path += segment[::-1]
+    return corners[path], moved
 
 
 def _grown(blocked: shapely.Geometry, by: float, tolerance: float) -> shapely.Geometry:
@@ -298,7 +298,7 @@ def _no_path(places: Array, i: int, blocked: shapely.Geometry, distance: float) 
         together = any(all(area.buffer(1.0).contains(p) for p in pair) for area in shapely.get_parts(free))
         low, high = (middle, high) if together else (low, middle)
     could = f"; {np.floor(low):g} mm could be kept" if low >= 1 else ""
-    return f"there is no way from waypoint {i + 1} to {i + 2} that keeps {distance:g} mm from everything{could}"
+    return f"there is no path from waypoint {i + 1} to {i + 2} that keeps {distance:g} mm from everything{could}"
 
 
 def _no_floor(project: Project, meshes: Mapping[str, Mesh], points: Array) -> shapely.Geometry:
@@ -334,10 +334,10 @@ def _rounded(points: Array, waypoints: Array, blocked: shapely.Geometry, cut: fl
     keep = np.concatenate([[True], np.linalg.norm(np.diff(flat, axis=0), axis=1) > 1.0])
     points, flat = points[keep], flat[keep]
     side = np.linalg.norm(np.diff(flat, axis=0), axis=1)
-    way = np.diff(flat, axis=0) / side[:, None]
+    direction = np.diff(flat, axis=0) / side[:, None]
     radii = np.zeros(len(flat))
     for i in range(1, len(flat) - 1):
-        turn = float(np.arccos(np.clip(way[i - 1] @ way[i], -1.0, 1.0)))
+        turn = float(np.arccos(np.clip(direction[i - 1] @ direction[i], -1.0, 1.0)))
         if turn > 1e-3:
             # an end's side has no other corner to share with
             room = min(side[i - 1] * (0.98 if i == 1 else 0.49), side[i] * (0.98 if i == len(flat) - 2 else 0.49))
@@ -440,8 +440,8 @@ def open_door(project: Project, meshes: Mapping[str, Mesh], run_id: str, door: s
     away = pose[:3, :3] @ (middle - hinge)
     # turned to the left about the upright, the leaf's middle goes where the upright times its arm points
     sense = 1.0 if np.cross([0.0, 0.0, 1.0], away) @ ahead > 0 else -1.0
-    way = (course.last - station if run.backwards else station - course.first) - _BEFORE_DOOR
-    share = float(np.clip(way / course.length, 0.0, 1.0))
+    distance = (course.last - station if run.backwards else station - course.first) - _BEFORE_DOOR
+    share = float(np.clip(distance / course.length, 0.0, 1.0))
     rotation = TimedRotation(
         new_id(project, TimedRotation),
         new_name(project, TimedRotation, f"{leaf.name} opens"),
@@ -452,7 +452,7 @@ def open_door(project: Project, meshes: Mapping[str, Mesh], run_id: str, door: s
         rpm=None,
         ramp_in=0.3 * _DOOR_TAKES,
         ramp_out=0.3 * _DOOR_TAKES,
-        trigger=Trigger(run_id, "way", share) if share > 0 else Trigger(run_id, "start"),
+        trigger=Trigger(run_id, "station", share) if share > 0 else Trigger(run_id, "start"),
     )
     return add(project, rotation)
 

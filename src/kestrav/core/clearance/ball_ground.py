@@ -78,9 +78,9 @@ def _away(project: Project, meshes: Mapping[str, Mesh], on: str, places: Array) 
             distance = coal.distance(ball, here, body, at, request, result)
             if distance < best:
                 best = distance
-                way = place - np.array(result.getNearestPoint2())
-                size = float(np.linalg.norm(way))
+                direction = place - np.array(result.getNearestPoint2())
+                size = float(np.linalg.norm(direction))
                 if size > 10 * _POINT:
-                    last = way / size
+                    last = direction / size
         away[k] = last
     return away

@@ -52,7 +52,7 @@ def bent_away(project: Project, meshes: Mapping[str, Mesh], run_id: str, renew: 
         if not breaches:
             return project
         rows, needs = [], []
-        ways = _influence(project, run, near.times)
+        influence = _influence(project, run, near.times)
         for breach in breaches:
             frames = [k for first, last in breach.intervals for k in range(first, last + 1)]
             for k in frames:
@@ -64,7 +64,7 @@ def bent_away(project: Project, meshes: Mapping[str, Mesh], run_id: str, renew: 
                         f"“{get(project, run.rider).name}” overlaps “{get(project, breach.pair.other).name}”; "
                         "which way to bend the path cannot be told"
                     )
-                rows.append((gap / size) @ ways[k])
+                rows.append((gap / size) @ influence[k])
                 needs.append(breach.required + _MORE - breach.distance if k == breach.frame else 0.0)
         step = _least_step(np.array(rows), np.array(needs))
         if step is None:

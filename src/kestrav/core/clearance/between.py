@@ -94,8 +94,8 @@ class Rounded:
         """Whether it is so at poses (n, 4, 4) of the first body as the second sees them."""
         for side, line, there in self.held:
             poses = seen if side == 0 else inverse_rigid(seen)
-            stands = line @ np.swapaxes(poses[:, :3, :3], 1, 2) + poses[:, None, :3, 3]
-            if np.abs(stands - there).max() > _STAYS:
+            axles = line @ np.swapaxes(poses[:, :3, :3], 1, 2) + poses[:, None, :3, 3]
+            if np.abs(axles - there).max() > _STAYS:
                 return False
         return True
 
@@ -140,12 +140,12 @@ def _axles(project: Project, body: str) -> Iterator[tuple[Array, Array]]:
 def _line(axle: tuple[Array, Array], mine: Array, other: Array, seen: Array) -> Array:
     """Two points (2, 3) of an axle that are as far from their middle as anything of two boxes (2, 3) is, the first of which the other sees
     at a pose (4, 4)."""
-    origin, way = axle
+    origin, direction = axle
     corners = np.concatenate([box_corners(mine), apply(inverse_rigid(seen), box_corners(other))])
-    along = (corners - origin) @ way
-    middle = origin + 0.5 * (along.min() + along.max()) * way
+    along = (corners - origin) @ direction
+    middle = origin + 0.5 * (along.min() + along.max()) * direction
     far = float(np.linalg.norm(corners - middle, axis=1).max())
-    return np.array([middle - far * way, middle + far * way])
+    return np.array([middle - far * direction, middle + far * direction])
 
 
 @dataclass(frozen=True, eq=False)
@@ -203,14 +203,14 @@ def groups_of(project: Project, meshes: Mapping[str, Mesh], pairs: Sequence[Pair
     )
 
 
-def swept_bounds(boxes: Array, poses: Array, ways: Array) -> Array:
+def swept_bounds(boxes: Array, poses: Array, distances: Array) -> Array:
     """The bounds (n - 1, k, 2, 3) that boxes (k, 2, 3) sweep in each step of poses (n, k, 4, 4), in which their corners go at most so far
     (n - 1, k): each is within half its way of where it is at one of both ends."""
     bounds = turned_bounds(boxes, poses)
     swept = np.stack(
         [np.minimum(bounds[:-1, :, 0], bounds[1:, :, 0]), np.maximum(bounds[:-1, :, 1], bounds[1:, :, 1])], axis=2
     )
-    beyond = 0.5 * ways + _TINY
+    beyond = 0.5 * distances + _TINY
     swept[:, :, 0] -= beyond[..., None]
     swept[:, :, 1] += beyond[..., None]
     return swept
@@ -266,7 +266,7 @@ class Stage:
     times: Array
     led: Array
     moves: Displacement
-    _ways: dict[tuple[str, str, bool], Array] = field(default_factory=dict)
+    _distances: dict[tuple[str, str, bool], Array] = field(default_factory=dict)
     _all: Array | None = None
 
     @property
@@ -274,19 +274,21 @@ class Stage:
         """Steps (n - 1,) in which something may jump: all else stays within them as it is."""
         return self.moves.sudden
 
-    def ways_of_all(self, things: Sequence[str], corners: Sequence[Points]) -> Array:
+    def all_distances(self, things: Sequence[str], corners: Sequence[Points]) -> Array:
         """How far (n - 1, k) in mm points of things go at most in the room in each step; kept, as it is asked for window by window."""
         if self._all is None:
-            self._all = np.stack([self.moves.of(i, WORLD, c).way for i, c in zip(things, corners, strict=True)], axis=1)
+            self._all = np.stack(
+                [self.moves.of(i, WORLD, c).distance for i, c in zip(things, corners, strict=True)], axis=1
+            )
         return self._all
 
-    def ways(self, pair: Pairing, turning: Rounded | None = None) -> Array:
+    def distances(self, pair: Pairing, turning: Rounded | None = None) -> Array:
         """How far (n - 1,) in mm the bodies of a pair go at most to each other in each step, but for turns about what is round."""
         key = (pair.a, pair.b, turning is not None)
-        if key not in self._ways:
+        if key not in self._distances:
             one, two = pair.corners if turning is None else turning.corners
-            self._ways[key] = self.moves.between(pair.a, one, pair.b, two)
-        return self._ways[key]
+            self._distances[key] = self.moves.between(pair.a, one, pair.b, two)
+        return self._distances[key]
 
 
 @dataclass(frozen=True, eq=False)
@@ -313,13 +315,13 @@ class Window:
         """Its steps among the stage's."""
         return slice(self.first, self.last)
 
-    def ways(self, pair: Pairing, turning: Rounded | None = None) -> Array:
+    def distances(self, pair: Pairing, turning: Rounded | None = None) -> Array:
         """How far (n - 1,) in mm the bodies of a pair go at most to each other in each step, but for turns about what is round."""
-        return self.stage.ways(pair, turning)[self.steps]
+        return self.stage.distances(pair, turning)[self.steps]
 
-    def ways_of(self, thing: str, corners: Points) -> Array:
+    def distances_of(self, thing: str, corners: Points) -> Array:
         """How far (n - 1,) in mm points of a thing go at most in the room in each step."""
-        return self.stage.moves.of(thing, WORLD, corners).way[self.steps]
+        return self.stage.moves.of(thing, WORLD, corners).distance[self.steps]
 
 
 @dataclass(eq=False)
@@ -355,8 +357,8 @@ class Between:
     def gaps(self, window: Window) -> Array:
         """How far (n - 1, g) in mm what the groups sweep is apart, for all groups that pairs are between."""
         groups = self.groups
-        ways = window.stage.ways_of_all(groups.leaders, groups.corners)[window.steps]
-        return clearances_between(swept_bounds(groups.boxes, window.led, ways), groups)
+        distances = window.stage.all_distances(groups.leaders, groups.corners)[window.steps]
+        return clearances_between(swept_bounds(groups.boxes, window.led, distances), groups)
 
     def led(self, g: int, window: Window) -> tuple[Array, Array]:
         """World matrices (n, 4, 4) of two groups' leaders over a window."""
@@ -404,8 +406,10 @@ class Between:
             bodies = list(dict.fromkeys(side))
             poses = np.stack([led @ self.groups.within[body] for body in bodies], axis=1)
             boxes = np.array([self.groups.bounds[body] for body in bodies])
-            ways = np.stack([window.ways_of(i, of_box(box)) for i, box in zip(bodies, boxes, strict=True)], axis=1)
-            bounds = swept_bounds(boxes, poses, ways)
+            distances = np.stack(
+                [window.distances_of(i, of_box(box)) for i, box in zip(bodies, boxes, strict=True)], axis=1
+            )
+            bounds = swept_bounds(boxes, poses, distances)
             place = {body: k for k, body in enumerate(bodies)}
             swept.append(bounds[:, [place[body] for body in side]])
         return box_distances(swept[0], swept[1])

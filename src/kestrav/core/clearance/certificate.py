@@ -219,7 +219,7 @@ def _with_least(
             continue
         one, two = moving.led(g, window)
         seen = moving.within(pair, inverse_rigid(two) @ one)
-        ways = window.ways(pair)
+        distances = window.distances(pair)
         # a row of steps each by itself, as of what lies between them, or of a jump, no way is told
         cuts = (
             (np.diff(steps) > 1)
@@ -227,7 +227,7 @@ def _with_least(
             | window.stage.sudden[window.steps][steps[:-1]]
         )
         for row in np.split(steps, np.flatnonzero(cuts) + 1):
-            far = np.concatenate([[0.0], np.cumsum(ways[row])])
+            far = np.concatenate([[0.0], np.cumsum(distances[row])])
             least = min(least, _least_along(proof, pair, seen[row[0] : row[-1] + 2], far, least))
     return dataclasses.replace(contact, least=least if np.isfinite(least) else None)
 
@@ -276,9 +276,9 @@ def _window(proof: _Proof, g: int, window: Window) -> None:
         pair = pairs[k]
         own = moving.within(pair, seen)
         turning = moving.rounded(pair, own)
-        steps = _Steps(window.times, own, window.ways(pair), window.stage.sudden[window.steps])
+        steps = _Steps(window.times, own, window.distances(pair), window.stage.sudden[window.steps])
         if turning is not None:
-            steps.turning(window.ways(pair, turning), turning.error)
+            steps.turning(window.distances(pair, turning), turning.error)
         near = np.flatnonzero(~far[:, k])
         # steps in a row are looked at together
         for mine in np.split(near, np.flatnonzero(np.diff(near) > 1) + 1):
@@ -292,24 +292,24 @@ class _Steps:
 
     times: Array
     seen: Array
-    ways: Array
+    distances: Array
     sudden: NDArray[np.bool_]
 
     def __post_init__(self) -> None:
-        self.gone = np.concatenate([[0.0], np.cumsum(self.ways)])
+        self.travelled = np.concatenate([[0.0], np.cumsum(self.distances)])
         self.jumps = np.concatenate([[0], np.cumsum(self.sudden)])
-        self.unturned, self.error = self.gone, np.inf
+        self.unturned, self.error = self.travelled, np.inf
 
-    def turning(self, ways: Array, error: float) -> None:
+    def turning(self, distances: Array, error: float) -> None:
         """They turn about what is round: how far (n - 1,) they go at most but for that, which changes their distance by no more than an
         error in mm in all."""
-        self.unturned, self.error = np.concatenate([[0.0], np.cumsum(ways)]), error
+        self.unturned, self.error = np.concatenate([[0.0], np.cumsum(distances)]), error
 
     def least(self, a: int, b: int, ends: list[float]) -> float:
         """How far apart they are at least from one time to another, at which they are as told; over a jump only in a step of its own."""
         if self.jumps[b] > self.jumps[a]:
             return min(ends) if b - a == 1 else -np.inf
-        plain = 0.5 * (sum(ends) - float(self.gone[b] - self.gone[a]))
+        plain = 0.5 * (sum(ends) - float(self.travelled[b] - self.travelled[a]))
         return max(plain, 0.5 * (sum(ends) - float(self.unturned[b] - self.unturned[a])) - self.error)
 
     def parted(self, a: int, b: int) -> int:
@@ -345,7 +345,7 @@ def _prove(
 ) -> None:
     """Show that a pair is far enough apart from one of the times to another, or keep where that cannot be shown."""
     waiting = [(first, last)]
-    enough = pair.need + min(float(steps.gone[last] - steps.gone[first]), _FARTHEST) + 1.0
+    enough = pair.need + min(float(steps.travelled[last] - steps.travelled[first]), _FARTHEST) + 1.0
     while waiting:
         a, b = waiting.pop()
         ends = [_away(proof, pair, steps.seen, k, known, enough) for k in (a, b)]
@@ -361,16 +361,16 @@ def _prove(
         elif max(ends) < pair.need - _CLOSE or steps.sudden[a]:
             # too near at both ends of a step: nothing finer need be known
             _keep(proof, pair, steps.times, known, a, b)
-        elif depth < len(STEPS) and (depth == 0 or min(ends) - pair.need > _HOPE * float(steps.ways[a])):
+        elif depth < len(STEPS) and (depth == 0 or min(ends) - pair.need > _HOPE * float(steps.distances[a])):
             fine, led, moves = proof.moving.fine(g, float(steps.times[a]), float(steps.times[b]), STEPS[depth])
             own = proof.moving.within(pair, led)
-            ways = moves.between(pair.a, pair.corners[0], pair.b, pair.corners[1])
-            if float(ways.sum()) > _VAGUE * float(steps.ways[a]) + 1.0:
+            distances = moves.between(pair.a, pair.corners[0], pair.b, pair.corners[1])
+            if float(distances.sum()) > _VAGUE * float(steps.distances[a]) + 1.0:
                 # where a bound does not shrink with the step no finer one tells more
                 _keep(proof, pair, steps.times, known, a, b)
                 continue
             told = {0: known[a], len(fine) - 1: known[b]}
-            finer = _Steps(fine, own, ways, moves.sudden)
+            finer = _Steps(fine, own, distances, moves.sudden)
             turning = proof.moving.rounded(pair, own)
             if turning is not None:
                 finer.turning(moves.between(pair.a, turning.corners[0], pair.b, turning.corners[1]), turning.error)
@@ -429,8 +429,8 @@ def _sharpened(proof: _Proof, stretch: Stretch) -> Stretch:
             return _deepest(proof, dataclasses.replace(stretch, status="breached"), pair, g)
         told = np.array([known[t] for t in times])
         moves = Displacement(moving.motion, times)
-        ways = moves.between(pair.a, pair.corners[0], pair.b, pair.corners[1])
-        below = np.where(moves.sudden, np.minimum(told[:-1], told[1:]), 0.5 * (told[:-1] + told[1:] - ways))
+        distances = moves.between(pair.a, pair.corners[0], pair.b, pair.corners[1])
+        below = np.where(moves.sudden, np.minimum(told[:-1], told[1:]), 0.5 * (told[:-1] + told[1:] - distances))
         open_ = np.flatnonzero((below < best - _NEARLY) & (np.diff(times) > 1e-9))
         if not len(open_) or len(known) > _MOST_LOOKS:
             break

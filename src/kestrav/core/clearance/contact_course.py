@@ -72,7 +72,7 @@ class _Near:
     starts: list[Array] = field(default_factory=list)
     ends: list[Array] = field(default_factory=list)
     near: list[NDArray[np.bool_]] = field(default_factory=list)
-    ways: list[Array] = field(default_factory=list)
+    distances: list[Array] = field(default_factory=list)
 
 
 def contact_course(
@@ -94,8 +94,8 @@ def contact_course(
     contacts = [dataclasses.replace(contact, shown=limit.allowed) for contact, limit in held]
     deeper, measured = list[Deeper](), 0
     for g, near in _near(moving, over, tell).items():
-        for k, times, seen, way in _looks(moving, g, near, [limit.allowed - contact.deep for contact, limit in held]):
-            deepest, shown, count = _judged(*held[k], times, seen, way, tell)
+        for k, times, seen, step in _looks(moving, g, near, [limit.allowed - contact.deep for contact, limit in held]):
+            deepest, shown, count = _judged(*held[k], times, seen, step, tell)
             deeper += deepest
             measured += count
             contacts[k] = dataclasses.replace(contacts[k], shown=shown)
@@ -118,12 +118,12 @@ def _near(moving: Between, over: tuple[float, float], tell: Callable[[], None]) 
                 continue
             one, two = moving.led(int(g), window)
             seen = inverse_rigid(two) @ one
-            ways = np.stack([_way(moving, window, pair, seen, within) for pair in mine], axis=1)
+            distances = np.stack([_way(moving, window, pair, seen, within) for pair in mine], axis=1)
             kept = near_pairs.setdefault(int(g), _Near())
             kept.starts.append(window.times[inner])
             kept.ends.append(window.times[inner + 1])
             kept.near.append(near[inner])
-            kept.ways.append(ways[inner])
+            kept.distances.append(distances[inner])
     return near_pairs
 
 
@@ -148,7 +148,7 @@ class _Within:
 
 def _way(moving: Between, window: Window, pair: Pairing, seen: Array, within: _Within) -> Array:
     """How far (n - 1,) points of a pair go to each other at most in each step of a window where they can meet: within both boxes."""
-    whole = window.ways(pair)
+    whole = window.distances(pair)
     poses, boxes = moving.within(pair, seen), [shape.bounds for shape in pair.shapes]
     beyond = float(whole.max(initial=0.0))
     if not np.isfinite(beyond):
@@ -177,10 +177,10 @@ def _looks(moving: Between, g: int, near: _Near, spare: Sequence[float]) -> Iter
     how far it goes at most between two of them."""
     mine = moving.groups.pairs[g]
     start, end, close = np.concatenate(near.starts), np.concatenate(near.ends), np.concatenate(near.near)
-    ways = np.where(close, np.concatenate(near.ways), 0.0)
-    steps = np.maximum(_STEP * np.array([spare[k] for k in mine]), ways.sum(axis=0) / _MOST)
+    distances = np.where(close, np.concatenate(near.distances), 0.0)
+    steps = np.maximum(_STEP * np.array([spare[k] for k in mine]), distances.sum(axis=0) / _MOST)
     with np.errstate(invalid="ignore"):
-        each = np.where(np.isfinite(ways), ways / steps, _MOST_IN_STEP)
+        each = np.where(np.isfinite(distances), distances / steps, _MOST_IN_STEP)
     counts = np.clip(np.ceil(each.max(axis=1)), 1, _MOST_IN_STEP).astype(int)
     of = np.repeat(np.arange(len(start)), counts + 1)
     first = np.concatenate([[0], np.cumsum(counts + 1)[:-1]])
@@ -189,21 +189,21 @@ def _looks(moving: Between, g: int, near: _Near, spare: Sequence[float]) -> Iter
     for column, k in enumerate(mine):
         wanted = close[of, column]
         if wanted.any():
-            way = float((ways[:, column] / counts).max())
-            yield k, times[wanted], moving.within(moving.pairs[k], led[wanted]), way
+            step = float((distances[:, column] / counts).max())
+            yield k, times[wanted], moving.within(moving.pairs[k], led[wanted]), step
 
 
 def _judged(
-    contact: Contact, limit: DepthLimit, times: Array, seen: Array, way: float, tell: Callable[[], None]
+    contact: Contact, limit: DepthLimit, times: Array, seen: Array, step: float, tell: Callable[[], None]
 ) -> tuple[list[Deeper], float | None, int]:
     """Where a contact is deeper than allowed at times (n,), how deep it is shown to be at most elsewhere (none: nothing is), and how many
     poses were looked at closely."""
     box = _met(limit, seen)
-    fine, like = unlike(seen, box, max(_LIKE * way, _HAIR))
+    fine, like = unlike(seen, box, max(_LIKE * step, _HAIR))
     poses = seen[fine]
     rooms = limit.separation(poses)
     every = np.flatnonzero(rooms <= 0)
-    near = max(_LIKE * max(way, limit.allowed), _HAIR)
+    near = max(_LIKE * max(step, limit.allowed), _HAIR)
     chosen = every[spread(poses[every], box, near, int(np.clip(_LOOKS * limit.looks, _FEWEST_OPEN, _MOST_OPEN)))]
     clear = np.zeros(len(chosen), bool)
     for k in range(0, len(chosen), _IN_ONE_GO):
@@ -231,7 +231,7 @@ def _judged(
         low, high = some[max(worst - 1, 0)], some[min(worst + 1, len(some) - 1)]
         known = every[(every >= low) & (every <= high)]
     order = np.argsort(times, kind="stable")
-    beyond = _beyond((rooms[like] - far(seen, poses[like], box))[order], way)
+    beyond = _beyond((rooms[like] - far(seen, poses[like], box))[order], step)
     told = limit.allowed + beyond if np.isfinite(beyond) else None
     if not (depths > limit.allowed).any():
         return [], told, len(chosen)
@@ -259,15 +259,15 @@ def _met(limit: DepthLimit, seen: Array) -> Array:
     return own if box is None else box
 
 
-def _beyond(rooms: Array, way: float) -> float:
+def _beyond(rooms: Array, step: float) -> float:
     """By how much in mm a pair may be deeper than allowed at most at looks (n,) and between them, when it is known by how much it is less
     deep at least there (below 0: deeper; -inf: not known) and it goes no farther than a way from one to the next."""
     at = np.flatnonzero(np.isfinite(rooms))
     if not len(at):
         return np.inf
     room = rooms[at]
-    inner = 0.5 * (np.diff(at) * way - room[:-1] - room[1:])
-    ends = np.array([at[0] * way - room[0], (len(rooms) - 1 - at[-1]) * way - room[-1]])
+    inner = 0.5 * (np.diff(at) * step - room[:-1] - room[1:])
+    ends = np.array([at[0] * step - room[0], (len(rooms) - 1 - at[-1]) * step - room[-1]])
     return float(max(inner.max(initial=0.0), ends.max(), -room.min(), 0.0))
 
 

@@ -161,9 +161,9 @@ def _contacts(
     contacts = []
     for k, (one, pair) in enumerate(zip(meant, pairs, strict=True)):
         first, second = solids[k]
-        stands = inverse_rigid(rest[row[pair.b]]) @ rest[row[pair.a]]
+        at_rest = inverse_rigid(rest[row[pair.b]]) @ rest[row[pair.a]]
         met = history.seen(k, np.array(one.times)) if one.times else np.empty((0, 4, 4))
-        poses = [*([stands] if one.at_rest else []), *met]
+        poses = [*([at_rest] if one.at_rest else []), *met]
         deep = max([0.0, *(interference_of(first, at, second, np.eye(4)).depth for at in poses)])
         tolerance = rounded_up(tolerance_of(project, *pair.shapes))
         limit = DepthLimit(first, second, rounded_up(deep + tolerance + deeper_by(project, pair.a, pair.b)))
@@ -172,7 +172,7 @@ def _contacts(
             spans: tuple[Span, ...] = ((-np.inf, np.inf),)
         else:
             parted = _parted(required)
-            instants = [*one.times, *(history.from_rest(k, stands, tolerance, parted) if one.at_rest else ())]
+            instants = [*one.times, *(history.from_rest(k, at_rest, tolerance, parted) if one.at_rest else ())]
             spans = history.spans(k, instants, parted)
         contacts.append((Contact(one.pair, one.reason, deep, limit.allowed, required, spans), limit))
     return tuple(contacts)
@@ -208,9 +208,9 @@ def _nearness(
     nearness = {}
     for n, k in enumerate(numbers):
         closer = min(NEARER, 0.5 * float(distances[k]))
-        stands = inverse_rigid(rest[row[pairs[n].b]]) @ rest[row[pairs[n].a]]
+        at_rest = inverse_rigid(rest[row[pairs[n].b]]) @ rest[row[pairs[n].a]]
         parted = _parted(float(asked.need[k]))
-        spans = history.spans(n, history.from_rest(n, stands, closer, parted), parted)
+        spans = history.spans(n, history.from_rest(n, at_rest, closer, parted), parted)
         nearness[k] = Nearness(Pair(*names[k]), float(distances[k]) - closer, spans)
     return nearness
 
@@ -251,20 +251,20 @@ class _History:
         """The first body's poses (n, 4, 4) as the second sees them."""
         return self.moving.within(self.pairs[k], self.moving.seen(self._group[k], times))
 
-    def from_rest(self, k: int, stands: Array, tolerance: float, limit: float) -> list[float]:
+    def from_rest(self, k: int, at_rest: Array, tolerance: float, limit: float) -> list[float]:
         """The times, of those at which a law changes, at which a pair stands to each other as at rest; and the start if it has not parted by
         a limit in mm by then, as of a mechanism that does not begin as it was drawn."""
         start = [0.0] if self._apart(k, self.seen(k, np.zeros(1))[0], limit) is not None else []
-        return [*start, *self._as_at_rest(k, stands, tolerance)]
+        return [*start, *self._as_at_rest(k, at_rest, tolerance)]
 
-    def _as_at_rest(self, k: int, stands: Array, tolerance: float) -> list[float]:
+    def _as_at_rest(self, k: int, at_rest: Array, tolerance: float) -> list[float]:
         g = self._group[k]
         if g not in self._looked:
             self._looked[g] = self.moving.seen(g, self.looks)
         poses = self.moving.within(self.pairs[k], self._looked[g])
         corners = box_corners(self.pairs[k].shapes[0].bounds)
         off = np.linalg.norm(
-            np.einsum("nij,cj->nci", (poses - stands)[:, :3, :3], corners) + (poses - stands)[:, None, :3, 3], axis=2
+            np.einsum("nij,cj->nci", (poses - at_rest)[:, :3, :3], corners) + (poses - at_rest)[:, None, :3, 3], axis=2
         )
         return [float(t) for t in self.looks[off.max(axis=1) <= tolerance]]
 
@@ -303,15 +303,15 @@ class _History:
         """The first of times (n,), in their order, at which a pair has parted by a limit, to a small part of a step."""
         pair, g = self.pairs[k], self._group[k]
         stage, poses = self._stage(g, np.sort(times))
-        ways, sudden = stage.ways(pair), stage.sudden
+        distances, sudden = stage.distances(pair), stage.sudden
         led = self.moving.within(pair, poses)
         if times[0] > times[-1]:
-            ways, sudden, led = ways[::-1], sudden[::-1], led[::-1]
-        far = np.concatenate([[0.0], np.cumsum(ways)])
+            distances, sudden, led = distances[::-1], sudden[::-1], led[::-1]
+        far = np.concatenate([[0.0], np.cumsum(distances)])
         turning = self.moving.rounded(pair, led)
         unturned, error = far, np.inf
         if turning is not None:
-            own = stage.ways(pair, turning)
+            own = stage.distances(pair, turning)
             unturned = np.concatenate([[0.0], np.cumsum(own if times[0] <= times[-1] else own[::-1])])
             error = turning.error
         jumps = np.append(np.flatnonzero(sudden), len(times))

@@ -65,14 +65,14 @@ def standing_at(project: Project, bodies: Bodies, need: Array) -> Array:
     the others, and for those in contact."""
     rest = rest_poses(project)[bodies.rows]
     bounds = turned_bounds(bodies.boxes, rest)
-    standing = np.full(len(need), np.inf)
+    distances = np.full(len(need), np.inf)
     transforms = [placed(m) for m in rest]
     for k in np.flatnonzero(box_distances(bounds[bodies.first], bounds[bodies.second]) < need):
         a, b = bodies.first[k], bodies.second[k]
         near = nearest(bodies.models[a], transforms[a], bodies.models[b], transforms[b], float(need[k]))
         if near is not None and near.distance > project.settings.contact_distance:
-            standing[k] = near.distance
-    return standing
+            distances[k] = near.distance
+    return distances
 
 
 def working_pairs(project: Project) -> tuple[Pair, ...]:

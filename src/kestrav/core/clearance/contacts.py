@@ -51,7 +51,7 @@ _JUMP = 1e12  # mm; over a jump nothing is free for having been far
 class Touch:
     """Two parts that come to touch: when, where (3,), how fast they go past or into each other there, and how fast they close.
 
-    ``way`` (3,) is the direction in which the first one goes there as seen by the second.
+    ``direction`` (3,) is the direction in which the first one goes there as seen by the second.
     """
 
     a: str
@@ -60,7 +60,7 @@ class Touch:
     place: tuple[float, float, float]
     speed: float
     closing: float
-    way: tuple[float, float, float] = (0.0, 0.0, 0.0)
+    direction: tuple[float, float, float] = (0.0, 0.0, 0.0)
 
 
 def first_touch(project: Project, meshes: Mapping[str, Mesh], a: str, b: str, end: float | None = None) -> Touch | None:
@@ -162,8 +162,8 @@ def _window(look: _Look, g: int, window: Window) -> None:
         if apart[:, k].all():
             pair.touching = False
             continue
-        ways = np.where(window.stage.sudden[window.steps], _JUMP, window.ways(pair))
-        far = np.concatenate([[0.0], np.cumsum(ways)])
+        distances = np.where(window.stage.sudden[window.steps], _JUMP, window.distances(pair))
+        far = np.concatenate([[0.0], np.cumsum(distances)])
         _follow(look, g, pair, window.times, moving.within(pair, seen), far, ~apart[:, k])
         if apart[-1, k]:
             pair.touching = False
@@ -211,8 +211,8 @@ def _closely(look: _Look, g: int, pair: Pairing, start: float, end: float) -> No
         return
     times, led, moves = look.moving.fine(g, start, end, FINE)
     seen = look.moving.within(pair, led)
-    ways = moves.between(pair.a, pair.corners[0], pair.b, pair.corners[1])
-    far = np.concatenate([[0.0], np.cumsum(np.where(moves.sudden, _JUMP, ways))])
+    distances = moves.between(pair.a, pair.corners[0], pair.b, pair.corners[1])
+    far = np.concatenate([[0.0], np.cumsum(np.where(moves.sudden, _JUMP, distances))])
     k = 1 if pair.touching else 0
     while k < len(times) and times[k] <= look.until:
         away = distance_of(pair, seen[k])
@@ -234,8 +234,8 @@ def _closely(look: _Look, g: int, pair: Pairing, start: float, end: float) -> No
 def _stays(look: _Look, g: int, pair: Pairing, start: float, end: float) -> bool:
     """Whether what touches is not seen to part within a step, looked at every thousandth of a second."""
     _, led, moves = look.moving.fine(g, start, end, _PARTING)
-    ways = moves.between(pair.a, pair.corners[0], pair.b, pair.corners[1])
-    if float(ways.sum()) <= TOUCH:
+    distances = moves.between(pair.a, pair.corners[0], pair.b, pair.corners[1])
+    if float(distances.sum()) <= TOUCH:
         return True
     for at in look.moving.within(pair, led)[1:]:
         away = distance_of(pair, at, 2 * PARTED)
@@ -265,6 +265,6 @@ def _record(look: _Look, g: int, pair: Pairing, free: float, touching: float) ->
     place = 0.5 * (here.first + here.second)
     past = speed_past(one, two, place, FINE)
     size = float(np.linalg.norm(past))
-    way = point(past / size) if size > 0 else (0.0, 0.0, 0.0)
+    direction = point(past / size) if size > 0 else (0.0, 0.0, 0.0)
     closing = (earlier.distance - here.distance) / FINE
-    look.keep(Touch(pair.a, pair.b, touching, point(place), size, closing, way))
+    look.keep(Touch(pair.a, pair.b, touching, point(place), size, closing, direction))

@@ -44,42 +44,42 @@ class Overlap:
     """How deep two solids overlap in mm, and the direction (3,) along which the first one leaves the second by that."""
 
     depth: float
-    way: Array
+    direction: Array
 
 
 def overlap_of(one: Solid, at_one: Array, two: Solid, at_two: Array) -> Overlap:
     """How deep the first solid at a pose (4, 4) overlaps the second at another; 0 where they are apart."""
     seen = inverse_rigid(at_two) @ at_one
 
-    def free(way: Array) -> bool:
-        moved = rigid(np.eye(3), way) @ seen
+    def free(direction: Array) -> bool:
+        moved = rigid(np.eye(3), direction) @ seen
         return not _meet(one.model, placed(moved), two.model) and not _holds(one, moved, two)
 
     if free(np.zeros(3)):
         return Overlap(0.0, np.array([0.0, 0.0, 1.0]))
     turn = at_two[:3, :3]
-    ways = _directions(one, seen, two)
+    directions = _directions(one, seen, two)
     most = _size(one) + _size(two)
-    best, best_way = most, ways[0]
-    for way in ways:
+    best, best_direction = most, directions[0]
+    for direction in directions:
         # what is not free a little before the best so far is no better
-        if best < most and not free((best - _EXACT) * way):
+        if best < most and not free((best - _EXACT) * direction):
             continue
-        overlap = _until_free(free, way, best)
+        overlap = _until_free(free, direction, best)
         if overlap < best:
-            best, best_way = overlap, way
-    return Overlap(round(best, _DIGITS), turn @ best_way)
+            best, best_direction = overlap, direction
+    return Overlap(round(best, _DIGITS), turn @ best_direction)
 
 
-def _until_free(free: Any, way: Array, most: float) -> float:
+def _until_free(free: Any, direction: Array, most: float) -> float:
     low, high = 0.0, min(_FIRST, most)
-    while not free(high * way):
+    while not free(high * direction):
         if high >= most:
             return np.inf
         low, high = high, min(2.0 * high, most)
     while high - low > _EXACT:
         middle = 0.5 * (low + high)
-        low, high = (low, middle) if free(middle * way) else (middle, high)
+        low, high = (low, middle) if free(middle * direction) else (middle, high)
     return high
 
 
@@ -118,9 +118,9 @@ def _directions(one: Solid, seen: Array, two: Solid) -> list[Array]:
     theirs = _normals(two.shape, np.unique(pairs[:, 1]))
     rest = (*_GRID, *(_GRID @ seen[:3, :3].T))
     directions: list[Array] = []
-    for way in (*mine, *theirs, *rest):
-        if not directions or np.max(np.array(directions) @ way) < _ALIKE:
-            directions.append(way)
+    for direction in (*mine, *theirs, *rest):
+        if not directions or np.max(np.array(directions) @ direction) < _ALIKE:
+            directions.append(direction)
     return directions
 
 

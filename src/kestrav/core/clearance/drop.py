@@ -68,10 +68,10 @@ def _vertical(above: tuple[Array, Mesh], below: tuple[Array, Mesh]) -> float:
     """The least vertical way from one body's surface down to another's, by rays from the vertices of both."""
     (pose_a, a), (pose_b, b) = above, below
     drop = np.inf
-    for pose_from, from_, pose_to, to, way in ((pose_a, a, pose_b, b, _DOWN), (pose_b, b, pose_a, a, -_DOWN)):
+    for pose_from, from_, pose_to, to, direction in ((pose_a, a, pose_b, b, _DOWN), (pose_b, b, pose_a, a, -_DOWN)):
         back = inverse_rigid(pose_to)
         starts = apply(back @ pose_from, from_.vertices)
-        distances, _ = first_hits(to, starts - _TOUCH * (back[:3, :3] @ way), back[:3, :3] @ way)
+        distances, _ = first_hits(to, starts - _TOUCH * (back[:3, :3] @ direction), back[:3, :3] @ direction)
         if len(distances):
             drop = min(drop, float(distances.min()) - _TOUCH)
     return max(drop, 0.0)
@@ -81,8 +81,8 @@ def _without_crossing(mine: list[tuple[Array, Mesh]], others: list[tuple[Array, 
     """The way down, shortened where edges would meet first."""
     pairs: list[tuple[Any, Array, Any, Array]] = [(model(a), pa, model(b), pb) for pa, a in mine for pb, b in others]
 
-    def gap(way: float) -> float:
-        down = shift(way * _DOWN)
+    def gap(distance: float) -> float:
+        down = shift(distance * _DOWN)
         best = np.inf
         for first, at, second, there in pairs:
             near = nearest(first, placed(down @ at), second, placed(there), best)
@@ -93,13 +93,13 @@ def _without_crossing(mine: list[tuple[Array, Mesh]], others: list[tuple[Array, 
     if reach <= _TOUCH or gap(reach - _TOUCH) > 0:
         return reach
     # edges meet on the way: go on by the distance that is surely free, until it is used up
-    way = 0.0
+    distance = 0.0
     for _ in range(_MOST_STEPS):
-        free = gap(way)
-        if free < _TOUCH or way + free >= reach:
+        free = gap(distance)
+        if free < _TOUCH or distance + free >= reach:
             break
-        way += free
-    return min(way, reach)
+        distance += free
+    return min(distance, reach)
 
 
 def drop(project: Project, meshes: Mapping[str, Mesh], part_ids: Iterable[str]) -> Project:

@@ -113,10 +113,10 @@ def _measured(one: Solid, seen: Array, two: Solid) -> Interference:
     """The interference in the second one's coordinates."""
     shared = _shared(one, seen, two)
     if shared is None:
-        way = overlap_of(one, seen, two, np.eye(4))
+        overlap = overlap_of(one, seen, two, np.eye(4))
         touching = nearest(one.model, placed(seen), two.model, placed(np.eye(4)))
         assert touching is not None
-        return Interference(way.depth, None, 0.5 * (touching.first + touching.second))
+        return Interference(overlap.depth, None, 0.5 * (touching.first + touching.second))
     if shared.volume == 0:
         return Interference(0.0, 0.0, seen[:3, 3])
     into_two, into_one = _deepest(shared.mine, two), _deepest(shared.theirs, one)

@@ -46,15 +46,15 @@ def add_knock(
     touch = first_touch(project, meshes, striker, thing)
     if touch is None:
         raise BadInput(f"“{get(project, striker).name}” never comes to touch “{part.name}”; let it reach it first")
-    pushed = np.array([touch.way[0], touch.way[1], 0.0])
+    pushed = np.array([touch.direction[0], touch.direction[1], 0.0])
     size = float(np.linalg.norm(pushed))
     if size < 1e-3:
         raise BadInput(f"“{part.name}” is not pushed sideways where it is touched, so it cannot slide or tip over")
     pushed /= size
-    stands = Motion(project).poses(thing, [touch.time])[0]
+    start_pose = Motion(project).poses(thing, [touch.time])[0]
     pivot = rest_and_pivot(project, thing)[1]
     own = hull_points(project, meshes, thing)
-    points = apply(stands, own)
+    points = apply(start_pose, own)
     floor = float(points[:, 2].min())
     # the edge about which it tips: the farthest ahead of what stands on the floor
     low = points[points[:, 2] <= floor + 0.05 * max(float(np.ptp(points[:, 2])), 1e-6)]
@@ -64,7 +64,7 @@ def add_knock(
     keys = []
     for share in np.linspace(0.0, 1.0, _KEYS):
         turn = about(axis[None], np.array([np.radians(tip) * share**2]))[0]
-        tipped = rigid(turn, edge - turn @ edge) @ stands
+        tipped = rigid(turn, edge - turn @ edge) @ start_pose
         moved = shift(slide * (1 - (1 - share) ** 2) * pushed) @ tipped
         # what is not as square as a box is let down, or lifted, onto the floor
         lowest = float(apply(moved, own)[:, 2].min())

@@ -50,10 +50,10 @@ def put_down(project: Project, meshes: Mapping[str, Mesh], carry_id: str, time: 
     back = inverse_rigid(poses[row[attachment.rider]])
     for inner in subtree(riding, attachment.rider):
         poses[row[inner]] = held @ back @ poses[row[inner]]
-    way = drop_height(riding, meshes, [attachment.rider], poses)
-    down = shift(np.array([0.0, 0.0, -way])) @ poses[row[attachment.rider]]
+    distance = drop_height(riding, meshes, [attachment.rider], poses)
+    down = shift(np.array([0.0, 0.0, -distance])) @ poses[row[attachment.rider]]
     for inner in subtree(riding, attachment.rider):
-        poses[row[inner]] = shift(np.array([0.0, 0.0, -way])) @ poses[row[inner]]
+        poses[row[inner]] = shift(np.array([0.0, 0.0, -distance])) @ poses[row[inner]]
     below = _moving_below(riding, meshes, attachment.rider, poses)
     pivot = rest_and_pivot(riding, attachment.rider)[1]
     frame = np.eye(4) if below is None else poses[row[below]]

@@ -90,15 +90,15 @@ def swept_space(
     seen = turned_bounds(boxes, poses)
     # of all bodies the one that goes farthest in each step: they may move one after another
     moves = Displacement(motion, looks)
-    ways = np.max([moves.of(i, WORLD, c).way for i, c in corners.items()], axis=0)
+    distances = np.max([moves.of(i, WORLD, c).distance for i, c in corners.items()], axis=0)
     swept = seen
-    if len(ways):
-        swept = swept_bounds(boxes, poses, np.broadcast_to(ways[:, None], (len(ways), len(boxes))))
+    if len(distances):
+        swept = swept_bounds(boxes, poses, np.broadcast_to(distances[:, None], (len(distances), len(boxes))))
     bounds = np.array([swept[:, :, 0].min(axis=(0, 1)), swept[:, :, 1].max(axis=(0, 1))])
     size = float(np.linalg.norm(seen[0, :, 1].max(axis=0) - seen[0, :, 0].min(axis=0)))
-    gone = np.concatenate([[0.0], np.cumsum(ways)])
+    travelled = np.concatenate([[0.0], np.cumsum(distances)])
     fine = float(np.clip(size / SIZES, FINEST, COARSEST)) if tolerance is None else tolerance
-    _refuse_too_fine(get(project, thing).name, fine, bounds, float(gone[-1]))
+    _refuse_too_fine(get(project, thing).name, fine, bounds, float(travelled[-1]))
     space = empty_space(bounds, fine)
     grids, thickened = _grids(project, meshes, bodies, _SOLID * fine)
 
@@ -110,9 +110,9 @@ def swept_space(
                 into.put(grid, pose)
 
     # coarsely first, and then finely where the surface is
-    put(space, _instants(motion, corners, looks, ways, _STEP * fine), 0.0)
+    put(space, _instants(motion, corners, looks, distances, _STEP * fine), 0.0)
     near = space.near()
-    put(near, _instants(motion, corners, looks, ways, _FINE_STEP * fine), 0.5)
+    put(near, _instants(motion, corners, looks, distances, _FINE_STEP * fine), 0.5)
     space.take(near)
     volume = space.surface()
     if progress is not None:
@@ -138,33 +138,33 @@ def _grids(
     return grids, thickened
 
 
-def _refuse_too_fine(name: str, fine: float, bounds: Array, gone: float) -> None:
+def _refuse_too_fine(name: str, fine: float, bounds: Array, travelled: float) -> None:
     if not fine >= FINEST:
         raise BadInput(f"a tolerance of {fine:g} mm is not possible; give {FINEST:g} or more")
     count = node_count(bounds, fine)
     if count > MOST_NODES:
         least = fine * (count / MOST_NODES) ** (1 / 3)
         raise BadInput(f"a tolerance of {fine:g} mm is too fine for a space this large; give {least:.2g} or more")
-    if gone > _MOST_INSTANTS * _FINE_STEP * fine:
-        raise BadInput(f"“{name}” goes {gone:.0f} mm; give a coarser tolerance than {fine:g} mm")
+    if travelled > _MOST_INSTANTS * _FINE_STEP * fine:
+        raise BadInput(f"“{name}” goes {travelled:.0f} mm; give a coarser tolerance than {fine:g} mm")
 
 
-def _instants(motion: Motion, corners: Mapping[str, Points], looks: Array, ways: Array, step: float) -> Array:
+def _instants(motion: Motion, corners: Mapping[str, Points], looks: Array, distances: Array, step: float) -> Array:
     """Times between which nothing goes farther than a step, from looks (n,) between which it goes so far at most (n - 1,)."""
-    if not ways.any():
+    if not distances.any():
         return looks[:1]
-    times, gone = looks, ways
+    times, travelled = looks, distances
     for _ in range(_MOST_HALVINGS):
-        far = gone > step
+        far = travelled > step
         if not far.any():
             break
-        parts = np.minimum(np.ceil(gone[far] / step), 64).astype(int)
+        parts = np.minimum(np.ceil(travelled[far] / step), 64).astype(int)
         inner = [np.linspace(a, b, n + 1)[1:-1] for a, b, n in zip(times[:-1][far], times[1:][far], parts, strict=True)]
         times = np.unique(np.concatenate([times, *inner]))
         moves = Displacement(motion, times)
-        gone = np.max([moves.of(i, WORLD, c).way for i, c in corners.items()], axis=0)
+        travelled = np.max([moves.of(i, WORLD, c).distance for i, c in corners.items()], axis=0)
     # of what is nearer than a step to the last one kept nothing more is to be seen, but for what comes after a jump
-    far = np.concatenate([[0.0], np.cumsum(gone)])
+    far = np.concatenate([[0.0], np.cumsum(travelled)])
     kept, last = [0], 0
     for k in range(1, len(times)):
         if k == len(times) - 1 or far[k + 1] - far[last] > step or times[k] - times[k - 1] < 1e-9:

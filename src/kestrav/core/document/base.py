@@ -62,8 +62,8 @@ class Trigger(Record, frozen=True, tag="run"):
 
     run: RunId
     at: Annotated[
-        Literal["start", "way", "arrival"],
-        option("Event", "Event of that run", start="starts", way="passes a station", arrival="arrives"),
+        Literal["start", "station", "arrival"],
+        option("Event", "Event of that run", start="starts", station="passes a station", arrival="arrives"),
     ] = "arrival"
     place: Annotated[
         float, quantity("Station", "%", "Station as a share of its path", 1, 5, factor=100, low=0, high=1)

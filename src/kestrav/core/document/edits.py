@@ -128,10 +128,10 @@ def remove(project: Project, item_id: str) -> Project:
     and a path on its surface stays where it is as one of points. What waited for a removed run begins at its own start.
     """
     item = get(project, item_id)
-    gone = set(subtree(project, item_id)) if isinstance(item, Part) else {item_id}
-    fields, out = without(project, gone, lambda part_id: stands_at(project, part_id))
+    removed = set(subtree(project, item_id)) if isinstance(item, Part) else {item_id}
+    fields, out = without(project, removed, lambda part_id: stands_at(project, part_id))
     parts = parts_without(
-        [p for p in project.parts if p.id not in gone], out, lambda part_id: stands_at(project, part_id)
+        [p for p in project.parts if p.id not in removed], out, lambda part_id: stands_at(project, part_id)
     )
     used = {p.geometry for p in parts}
     return validate(

@@ -88,11 +88,11 @@ class Limited(Record, frozen=True, tag="limited"):
 
 
 class SpeedKey(Record, frozen=True):
-    """At a share of the run's duration it has covered a share of its way; ``slope`` is way by time there, in shares, or
+    """At a share of the run's duration it has covered a share of its distance; ``slope`` is distance by time there, in shares, or
     none for one by which it never runs back."""
 
     time: float
-    way: float
+    distance: float
     slope: float | None = None
 
 

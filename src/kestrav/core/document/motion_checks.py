@@ -91,19 +91,19 @@ def _no_circle(needs: Mapping[str, set[str]], names: Mapping[str, str], fault: s
     done: set[str] = set()
     for first in needs:
         stack: list[tuple[str, list[str]]] = [(first, list(needs[first]))]
-        way = {first}
+        passed = {first}
         while stack:
             here, left = stack[-1]
             if not left:
                 stack.pop()
-                way.discard(here)
+                passed.discard(here)
                 done.add(here)
                 continue
             following = left.pop()
-            if following in way:
+            if following in passed:
                 raise BadInput(f"“{names.get(following, following)}” {fault}, by way of “{names.get(here, here)}”")
             if following not in done and following in needs:
-                way.add(following)
+                passed.add(following)
                 stack.append((following, list(needs[following])))
 
 
@@ -164,8 +164,8 @@ def _check_speed_profile(speed_profile: SpeedProfile, label: str) -> None:
         times = [key.time for key in speed_profile.keys]
         if len(times) < 2 or times[0] != 0 or times[-1] != 1 or any(b <= a for a, b in pairwise(times)):
             raise BadInput(f"{label} needs keys from its start to its end whose times go forward")
-        if any(not 0 <= key.way <= 1 for key in speed_profile.keys):
-            raise BadInput(f"{label} has a key beyond its way; keys lie within 0 to 100 % of it")
+        if any(not 0 <= key.distance <= 1 for key in speed_profile.keys):
+            raise BadInput(f"{label} has a key beyond its distance; keys lie within 0 to 100 % of it")
 
 
 def _check_turns(orientation: KeyedOrientation, label: str) -> None:

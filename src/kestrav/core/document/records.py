@@ -126,7 +126,7 @@ from kestrav.core.document.surfaces import (
     GivenFinish as GivenFinish,
 )
 
-FORMAT_VERSION = 17
+FORMAT_VERSION = 18
 
 
 LINKED_FIELDS = (

@@ -180,13 +180,13 @@ class _Gone:
 _GONE = _Gone()
 
 
-def without(project: Project, gone: Collection[str], stood: Stood) -> tuple[dict[str, tuple[Any, ...]], set[str]]:
+def without(project: Project, removed: Collection[str], replaced: Stood) -> tuple[dict[str, tuple[Any, ...]], set[str]]:
     """The collections of a project (but its parts and geometry) without some things and without what cannot be without them; and the ids
     of all that is gone then.
 
     What only mentions a removed thing goes on without it: what aimed at a part aims at where it ``stood``.
     """
-    out = set(gone)
+    out = set(removed)
     while True:
         fields: dict[str, tuple[Any, ...]] = {}
         lost: set[str] = set()
@@ -195,7 +195,7 @@ def without(project: Project, gone: Collection[str], stood: Stood) -> tuple[dict
                 continue
             kept = []
             for item in getattr(project, name):
-                left = _GONE if getattr(item, "id", "") in out else _left(item, out, stood)
+                left = _GONE if getattr(item, "id", "") in out else _left(item, out, replaced)
                 if isinstance(left, _Gone):
                     lost |= {item.id} if hasattr(item, "id") else set()
                 else:
@@ -209,24 +209,24 @@ def without(project: Project, gone: Collection[str], stood: Stood) -> tuple[dict
         out |= lost
 
 
-def parts_without(parts: Collection[T], gone: Collection[str], stood: Stood) -> tuple[T, ...]:
+def parts_without(parts: Collection[T], removed: Collection[str], replaced: Stood) -> tuple[T, ...]:
     """Parts that are left, without what they mention of what is not."""
-    left = ((part, _left(part, gone, stood)) for part in parts)
+    left = ((part, _left(part, removed, replaced)) for part in parts)
     return tuple(part if isinstance(rest, _Gone) else rest for part, rest in left)
 
 
-def _left(record: Any, gone: Collection[str], stood: Stood) -> Any:
+def _left(record: Any, removed: Collection[str], replaced: Stood) -> Any:
     """A record without removed things; gone where it cannot be."""
-    if not any(r.id in gone for r in references(record)):
+    if not any(r.id in removed for r in references(record)):
         return record
     instead = _INSTEAD.get(type(record))
     if instead is not None:
-        return instead(record, stood)
+        return instead(record, replaced)
     fields = {}
     kind: type = type(record)
     for name, node in _plan(kind):
         old = getattr(record, name)
-        new = _kept(old, node, gone, stood)
+        new = _kept(old, node, removed, replaced)
         if isinstance(new, _Gone):
             return _GONE
         if new is not old:
@@ -236,22 +236,22 @@ def _left(record: Any, gone: Collection[str], stood: Stood) -> Any:
     return made if mended is None else mended(made)
 
 
-def _kept(value: Any, node: _Node, gone: Collection[str], stood: Stood) -> Any:
+def _kept(value: Any, node: _Node, removed: Collection[str], replaced: Stood) -> Any:
     if value is None:
         return None
     rest: Any = value
     if node.ref is not None:
-        if value in gone:
+        if value in removed:
             rest = "" if node.ref.blank else _GONE
     elif node.several is not None:
-        left = [_kept(inner, node.several, gone, stood) for inner in value]
+        left = [_kept(inner, node.several, removed, replaced) for inner in value]
         kept = tuple(inner for inner in left if not isinstance(inner, _Gone))
         how = node.needs.how if node.needs is not None else ""
         if (how == "all" and len(kept) < len(value)) or (how == "one" and value and not kept):
             return _GONE
         rest = value if len(kept) == len(value) and all(a is b for a, b in zip(kept, value, strict=True)) else kept
     elif isinstance(value, Record):
-        rest = _left(value, gone, stood)
+        rest = _left(value, removed, replaced)
     if isinstance(rest, _Gone) and node.optional and node.needs is None:
         return None
     return rest
@@ -263,8 +263,8 @@ def _as_points(shape: SurfaceShape, _: Stood) -> PointShape:
 
 
 _INSTEAD: dict[type, Callable[[Any, Stood], Any]] = {
-    PartAim: lambda aim, stood: PointAim(stood(aim.part)),
-    PathAim: lambda aim, stood: AlongAim(),
+    PartAim: lambda aim, replaced: PointAim(replaced(aim.part)),
+    PathAim: lambda aim, replaced: AlongAim(),
     SurfaceShape: _as_points,
 }
 _MENDED: dict[type, Callable[[Any], Any]] = {

@@ -40,10 +40,10 @@ def pick_shot(project: Project, name: str | None) -> Shot:
 
 def pick_colourway(project: Project, name: str) -> str:
     """The id of the colourway of a name or id. Raises BadInput when there is none."""
-    for way in project.colourways:
-        if name in (way.name, way.id):
-            return way.id
-    known = ", ".join(f"“{way.name}”" for way in project.colourways) or "none"
+    for colourway in project.colourways:
+        if name in (colourway.name, colourway.id):
+            return colourway.id
+    known = ", ".join(f"“{colourway.name}”" for colourway in project.colourways) or "none"
     raise BadInput(f"there is no colourway “{name}”; the project has {known}")
 
 

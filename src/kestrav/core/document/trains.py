@@ -72,9 +72,9 @@ def _resolved(project: Project) -> dict[str, Side | None]:
 def turned_by(project: Project) -> dict[str, set[str]]:
     """For each part that a drive, rod or ball moves, the parts that this hangs on."""
     needs: dict[str, set[str]] = {}
-    way = driven(project)
+    driven_parts = driven(project)
     for gear in project.gears:
-        side = way[gear.id]
+        side = driven_parts[gear.id]
         if side is not None:
             one, two = (gear.a.part, gear.b.part) if side == "b" else (gear.b.part, gear.a.part)
             needs.setdefault(two, set()).add(one)

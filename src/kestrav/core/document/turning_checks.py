@@ -29,7 +29,7 @@ def check_turner(item: Turner) -> None:
     elif isinstance(item, Castor):
         _check_axle(label, item.kingpin)
         if math.hypot(*_cross(item.forward, item.kingpin.direction)) < _UNIT:
-            raise BadInput(f"{label} looks along its kingpin; give it a way ahead across it")
+            raise BadInput(f"{label} looks along its kingpin; give it a forward direction across it")
     elif isinstance(item, TimedRotation):
         _check_axle(label, item.axle)
         _check_rotation(label, item)

@@ -33,11 +33,11 @@ def with_finish(project: Project, part_ids: Iterable[str], finish: Finish | str)
         project, finish = taken(project, finish)
     if not project.colourway:
         return restyle(project, ids, finish=finish)
-    way = get_as(project, project.colourway, Colourway)
+    colourway = get_as(project, project.colourway, Colourway)
     inner = {i for part_id in ids for i in subtree(project, part_id)}
-    left = tuple(entry for entry in way.finishes if entry.part not in inner)
+    left = tuple(entry for entry in colourway.finishes if entry.part not in inner)
     given = tuple(GivenFinish(part_id, finish) for part_id in ids) if finish else ()
-    return update(project, way.id, finishes=(*left, *given))
+    return update(project, colourway.id, finishes=(*left, *given))
 
 
 def with_rule(project: Project, words: str, finish: Finish | str) -> Project:
@@ -53,7 +53,9 @@ def with_rule(project: Project, words: str, finish: Finish | str) -> Project:
 
 def with_colourway(project: Project, name: str = "") -> tuple[Project, str]:
     """The project with a further colourway, which it shows from now on, and its id. It gives what the one shown before gave."""
-    before = next((way for way in project.colourways if way.id == project.colourway), Colourway("", ""))
+    before = next(
+        (colourway for colourway in project.colourways if colourway.id == project.colourway), Colourway("", "")
+    )
     made = Colourway(new_id(project, Colourway), new_name(project, Colourway, name or "Colourway"), before.finishes)
     return shown_in(add(project, made), made.id), made.id
 
@@ -68,7 +70,8 @@ def in_all_colourways(project: Project, shots: Sequence[Shot]) -> list[tuple[str
     if not project.colourways:
         raise BadInput(f"“{project.name}” has no colourway; add one first")
     return [
-        (way.name, [msgspec.structs.replace(shot, colourway=way.id) for shot in shots]) for way in project.colourways
+        (colourway.name, [msgspec.structs.replace(shot, colourway=colourway.id) for shot in shots])
+        for colourway in project.colourways
     ]
 
 
@@ -80,7 +83,7 @@ def users_of(project: Project, finish_id: str) -> list[str]:
 def without_unused(project: Project) -> Project:
     """The project without finishes that no part, rule or colourway has."""
     used = {part.finish for part in project.parts} | {rule.finish for rule in project.finish_rules}
-    used |= {entry.finish for way in project.colourways for entry in way.finishes}
+    used |= {entry.finish for colourway in project.colourways for entry in colourway.finishes}
     left = tuple(finish for finish in project.finishes if finish.id in used)
     return project if len(left) == len(project.finishes) else msgspec.structs.replace(project, finishes=left)
 
@@ -94,8 +97,8 @@ def replaced_everywhere(project: Project, old: str, new: str) -> Project:
     for rule in project.finish_rules:
         if rule.finish == old:
             project = replace(project, change(rule, finish=new))
-    for way in project.colourways:
-        given = tuple(change(entry, finish=new) if entry.finish == old else entry for entry in way.finishes)  # type: ignore[type-var]
-        if given != way.finishes:
-            project = update(project, way.id, finishes=given)
+    for colourway in project.colourways:
+        given = tuple(change(entry, finish=new) if entry.finish == old else entry for entry in colourway.finishes)  # type: ignore[type-var]
+        if given != colourway.finishes:
+            project = update(project, colourway.id, finishes=given)
     return project

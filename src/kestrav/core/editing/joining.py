@@ -233,9 +233,9 @@ def split(project: Project, path_id: str, station: float) -> Project:
                 f"the run “{run.name}” goes on across the place in one piece; let it go once and by itself first"
             )
         at = float(course.times_at([station])[0])
-        ways = station - course.first, course.last - station
+        distances = station - course.first, course.last - station
         if run.backwards:
-            one, two, ways = two, one, ways[::-1]
+            one, two, distances = two, one, distances[::-1]
         speed_profile: tuple[SpeedProfile, SpeedProfile] = (run.speed_profile, run.speed_profile)
         if (
             isinstance(run.speed_profile, Eased)
@@ -243,7 +243,10 @@ def split(project: Project, path_id: str, station: float) -> Project:
             and run.speed_profile.start_time is run.speed_profile.stop_time is None
         ):
             soft = run.speed_profile
-            speed_profile = (Eased(min(soft.start_length, ways[0]), 0.0), Eased(0.0, min(soft.stop_length, ways[1])))
+            speed_profile = (
+                Eased(min(soft.start_length, distances[0]), 0.0),
+                Eased(0.0, min(soft.stop_length, distances[1])),
+            )
         elif not isinstance(run.speed_profile, Even) or run.holds:
             middle, whole = at - course.start, course.profile
             speed_profile = (part_as_keys(whole, 0.0, middle), part_as_keys(whole, middle, course.duration))
@@ -390,14 +393,14 @@ def bring_start(project: Project, path_id: str, place: Vector, station: float = 
     return transformed(project, path_id, matrix)
 
 
-def turn_start(project: Project, path_id: str, way: Vector) -> Project:
+def turn_start(project: Project, path_id: str, direction: Vector) -> Project:
     """The project with an open path of points leaving its first point along a direction."""
     shape = path_of(project, path_id).shape
     assert isinstance(shape, PointShape)
     first, second = (np.array(p.position) for p in shape.points[:2])
     own = shape.points[0].handle_out if shape.points[0].kind == "free" else None
     size = float(np.linalg.norm(own)) if own is not None else float(np.linalg.norm(second - first)) / 3
-    along = np.asarray(way) / np.linalg.norm(way)
+    along = np.asarray(direction) / np.linalg.norm(direction)
     return set_point(project, path_id, 0, kind="free", handle_in=None, handle_out=vector(size * along), radius=0.0)
 
 

@@ -358,8 +358,8 @@ def _slide(project: Project, meshes: Mapping[str, Mesh], rod: Rod) -> Vector:
     assert rod.to is not None
     centre, axis = _crank_line(project, meshes, rod)
     pose = rest_and_pivot(project, rod.to.part)[0]
-    way = pose[:3, :3] @ np.array(rod.to.at) + pose[:3, 3] - centre
-    own = pose[:3, :3].T @ unit(way - (way @ axis) * axis)
+    offset = pose[:3, :3] @ np.array(rod.to.at) + pose[:3, 3] - centre
+    own = pose[:3, :3].T @ unit(offset - (offset @ axis) * axis)
     best = int(np.argmax(np.abs(own)))
     if abs(own[best]) > _DIRECT:
         own = np.sign(own[best]) * np.eye(3)[best]
@@ -423,8 +423,8 @@ def lengthened(project: Project, rod_id: str, length: float) -> Project:
     if not length > 0:
         raise BadInput(f"a rod {length:g} mm long is not possible; give more than 0")
     near = np.array(rod.near)
-    way = unit(np.array(rod.far) - near)
-    return update(project, rod_id, far=vector(near + length * way))
+    direction = unit(np.array(rod.far) - near)
+    return update(project, rod_id, far=vector(near + length * direction))
 
 
 def copy_rod(
@@ -474,11 +474,11 @@ def _as_built(project: Project, rod: Rod, *, first: bool) -> Project:
     """The project with a copied slider placed where its mechanism holds it at rest, put together as the original."""
     assert rod.to is not None
     reach = Motion(project).slider_at_rest(rod)
-    way = float((reach.one if first else reach.two)[0])
+    reached = float((reach.one if first else reach.two)[0])
     pose = rest_and_pivot(project, rod.to.part)[0]
     part = _solid(project, rod.to.part)
     above = np.eye(4) if part.parent is None else rest_and_pivot(project, part.parent)[0]
-    there = shift(way * (pose[:3, :3] @ unit(rod.line))) @ pose
+    there = shift(reached * (pose[:3, :3] @ unit(rod.line))) @ pose
     return update(project, part.id, placement=placement(inverse_rigid(above) @ there))
 
 

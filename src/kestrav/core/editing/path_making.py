@@ -115,22 +115,22 @@ def tangent_arc(start: ArrayLike, direction: ArrayLike, end: ArrayLike) -> ArcSh
 
     Raises BadInput when the end lies straight behind.
     """
-    first, last, way = np.asarray(start, float), np.asarray(end, float), np.asarray(direction, float)
-    way = way / np.linalg.norm(way)
+    first, last, tangent = np.asarray(start, float), np.asarray(end, float), np.asarray(direction, float)
+    tangent = tangent / np.linalg.norm(tangent)
     chord = last - first
-    across = chord - (chord @ way) * way
+    across = chord - (chord @ tangent) * tangent
     height = float(np.linalg.norm(across))
     if height < 1e-6 * max(float(np.linalg.norm(chord)), 1e-6):
-        if chord @ way <= 0:
+        if chord @ tangent <= 0:
             raise BadInput("the end lies straight behind; an arc cannot reach it")
         return None
     inward = across / height
     # the centre is as far from both ends
     radius = float(chord @ chord) / (2 * height)
     centre = first + radius * inward
-    axis = np.cross(way, inward)
+    axis = np.cross(tangent, inward)
     out = last - centre
-    sweep = float(np.degrees(np.arctan2(out @ way, -(out @ inward)) % (2 * np.pi)))
+    sweep = float(np.degrees(np.arctan2(out @ tangent, -(out @ inward)) % (2 * np.pi)))
     return ArcShape(vector(centre), vector(first), sweep, vector(axis))
 
 

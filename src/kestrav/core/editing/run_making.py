@@ -232,10 +232,10 @@ def convoy(project: Project, run_id: str, count: int, spacing: float) -> Project
         raise BadInput(f"“{get(project, run.rider).name}” is no part, so it cannot be copied into a convoy")
     known = {p.id for p in project.parts}
     course = course_of(project, run)
-    way = course.path.curve.tangent([course.sets_out_at])[0] * (
+    direction = course.path.curve.tangent([course.sets_out_at])[0] * (
         -1.0 if run.backwards != course_of(project, run).is_backward else 1.0
     )
-    project = copy(project, [run.rider], [shift(-k * spacing * way) for k in range(1, count)])
+    project = copy(project, [run.rider], [shift(-k * spacing * direction) for k in range(1, count)])
     rider = get_as(project, run.rider, Part)
     fresh = [p.id for p in project.parts if p.id not in known and p.parent == rider.parent]
     for copy_id in fresh:
@@ -367,40 +367,42 @@ _TURNED = 1e-4  # rad
 def poses_to_run(project: Project, poses_id: str) -> Project:
     """The project with key poses turned into a path and a run on it, which goes where and when they did.
 
-    Raises BadInput when they stay in one place, or turn while standing: a run turns by its way only.
+    Raises BadInput when they stay in one place, or turn while standing: a run turns with its path only.
     """
     poses = get_as(project, poses_id, PoseTrack)
     keys = [k.time for k in poses.keys]
     if len(keys) < 2:
-        raise BadInput(f"“{poses.name}” has a single pose; a run needs a way")
+        raise BadInput(f"“{poses.name}” has a single pose; a run needs a path")
     times = _told_times(keys, sharp=poses.between == "straight")
     line = places(poses, times)
     steps = np.linalg.norm(np.diff(line, axis=0), axis=1)
     moving = np.concatenate([[True], steps > 1e-7])
     if steps.sum() < _STILL:
-        raise BadInput(f"“{poses.name}” stays in one place, so it has no way that could become a path")
+        raise BadInput(f"“{poses.name}” stays in one place, so it traces nothing that could become a path")
     turn = pivot_poses(poses, times)[:, :3, :3]
     turning = (
         scipy.spatial.transform.Rotation.from_matrix(turn[:-1]).inv()
         * scipy.spatial.transform.Rotation.from_matrix(turn[1:])
     ).magnitude()
     if (turning[~moving[1:]] > _TURNED).any():
-        raise BadInput(f"“{poses.name}” turns while it stands; a run turns by its way only, so the turn would be lost")
+        raise BadInput(
+            f"“{poses.name}” turns while it stands; a run turns with its path only, so the turn would be lost"
+        )
     if poses.between == "straight":
         corners = np.array([k.placement.position for k in poses.keys])
         kept = np.concatenate([[True], np.linalg.norm(np.diff(corners, axis=0), axis=1) > COINCIDENT])
         shape = PointShape(tuple(PathPoint(vector(p), "corner") for p in corners[kept]))
     else:
         shape = points_through(line[moving], _FITTED)
-    path = Path(new_id(project, Path), new_name(project, Path, f"Way of {poses.name}"), shape)
+    path = Path(new_id(project, Path), new_name(project, Path, f"Path of {poses.name}"), shape)
     project = add(project, path)
     # the way along the fitted curve, by the share of the way along the samples
-    way = np.concatenate([[0.0], np.cumsum(steps)])
-    share = way / way[-1]
+    distances = np.concatenate([[0.0], np.cumsum(steps)])
+    share = distances / distances[-1]
     end = keys[-1]
     speed = np.linalg.norm(velocities(poses, np.clip(times, 1e-6 * end, end * (1 - 1e-6))), axis=1)
     told = np.arange(0, len(times), 1 if poses.between == "straight" else _SAMPLES // PER_SEGMENT)
-    pace = tuple(SpeedKey(float(times[i] / end), float(share[i]), float(speed[i] * end / way[-1])) for i in told)
+    pace = tuple(SpeedKey(float(times[i] / end), float(share[i]), float(speed[i] * end / distances[-1])) for i in told)
     made = Run(
         new_id(project, Run),
         poses.name,
@@ -517,7 +519,7 @@ def with_hold(project: Project, run_id: str, time: float, seconds: float = 1.0) 
     course = course_of(project, run)
     place = float(course.stations([time])[0]) / course.path.length
     if not run.begin + 1e-6 < place < run.end - 1e-6:
-        raise BadInput(f"“{run.name}” is at one of its ends at {time:.2f} s; choose a time on its way to hold at")
+        raise BadInput(f"“{run.name}” is at one of its ends at {time:.2f} s; choose a time between them to hold at")
     holds = tuple(sorted([*run.holds, Hold(place, seconds)], key=lambda h: h.place))
     longer = {} if run.duration is None else {"duration": run.duration + seconds}
     return update(project, run_id, holds=holds, **longer)

@@ -94,12 +94,12 @@ class Plane:
         last, (u, v) = np.asarray(last, float), self.axes
         step = np.asarray(place, float) - last
         a, b = float(step @ u), float(step @ v)
-        way = np.arctan2(b, a)
+        angle_locked = np.arctan2(b, a)
         if angle is not None:
-            way = np.radians(angle)
+            angle_locked = np.radians(angle)
         elif by_steps:
-            way = round(way / LOCK) * LOCK
-        along = np.cos(way) * u + np.sin(way) * v
+            angle_locked = round(angle_locked / LOCK) * LOCK
+        along = np.cos(angle_locked) * u + np.sin(angle_locked) * v
         reach = length if length > 0 else float(np.hypot(a, b))
         if length <= 0 and (angle is not None or by_steps):
             reach = float(step @ along)
@@ -159,20 +159,20 @@ def _ellipse(centre: Array, rim: Array, side: Array, plane: Plane, *, level: boo
     half = float(np.linalg.norm(long))
     if half < 1e-6:
         raise BadInput("the ellipse’s first half axis is 0; click away from its centre")
-    way = long / half
-    across = np.cross(plane.normal, way)
+    direction = long / half
+    across = np.cross(plane.normal, direction)
     other = abs(float((side - centre) @ across))
     if other < 1e-6:
         raise BadInput("the ellipse’s second half axis is 0; click beside its first one")
     if level:
-        return EllipseShape(vector(centre), half, other, float(np.degrees(np.arctan2(way[1], way[0]))))
+        return EllipseShape(vector(centre), half, other, float(np.degrees(np.arctan2(direction[1], direction[0]))))
     # eighths of the circle that it is the image of, with tangents
     turns = np.arange(8) * np.pi / 4
     reach = 4.0 / 3.0 * np.tan(np.pi / 16)
     points = []
     for t in turns:
-        place = centre + half * np.cos(t) * way + other * np.sin(t) * across
-        handle = reach * (-half * np.sin(t) * way + other * np.cos(t) * across)
+        place = centre + half * np.cos(t) * direction + other * np.sin(t) * across
+        handle = reach * (-half * np.sin(t) * direction + other * np.cos(t) * across)
         points.append(PathPoint(vector(place), "free", vector(-handle), vector(handle)))
     return PointShape(tuple(points), True)
 
@@ -184,10 +184,10 @@ def path_ends(project: Project) -> list[tuple[str, Literal["start", "end"], Arra
         curve = path_curve(path).curve
         if curve.closed:
             continue
-        places, ways = curve.position([0.0, curve.length]), curve.tangent([0.0, curve.length], before=False)
-        ways[1] = curve.tangent([curve.length], before=True)[0]
-        path_ends.append((path.id, "start", places[0], -ways[0]))
-        path_ends.append((path.id, "end", places[1], ways[1]))
+        places, directions = curve.position([0.0, curve.length]), curve.tangent([0.0, curve.length], before=False)
+        directions[1] = curve.tangent([curve.length], before=True)[0]
+        path_ends.append((path.id, "start", places[0], -directions[0]))
+        path_ends.append((path.id, "end", places[1], directions[1]))
     return path_ends
 
 

@@ -281,7 +281,10 @@ def _mirrored(speed_profile: SpeedProfile) -> SpeedProfile:
             speed_profile.stop_length, speed_profile.start_length, speed_profile.stop_time, speed_profile.start_time
         )
     if isinstance(speed_profile, Keyed):
-        keys = [msgspec.structs.replace(k, time=1.0 - k.time, way=1.0 - k.way) for k in reversed(speed_profile.keys)]
+        keys = [
+            msgspec.structs.replace(k, time=1.0 - k.time, distance=1.0 - k.distance)
+            for k in reversed(speed_profile.keys)
+        ]
         return Keyed(tuple(keys))
     return speed_profile
 

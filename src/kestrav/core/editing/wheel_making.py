@@ -193,16 +193,16 @@ def add_rotations(
 # sums
 
 
-def way_rolled(project: Project, roll: Wheel, time: float | None = None) -> float:
+def rolled_distance(project: Project, roll: Wheel, time: float | None = None) -> float:
     """The way in mm that a wheel has rolled until a time in s, or in all; less what it rolled back."""
     path = Motion(project).rolling(roll)
     moment = span(project) if time is None else time
-    return float(np.interp(moment, path.path.times, path.way))
+    return float(np.interp(moment, path.path.times, path.distance))
 
 
 def turns_of(project: Project, roll: Wheel, time: float | None = None) -> float:
     """The turns that a wheel has made until a time in s, or in all: way by circumference, with its share of slip."""
-    return (1.0 + roll.slip) * way_rolled(project, roll, time) / (2 * np.pi * roll.radius)
+    return (1.0 + roll.slip) * rolled_distance(project, roll, time) / (2 * np.pi * roll.radius)
 
 
 # making ends meet

@@ -56,7 +56,7 @@ class Removal:
     thing: str
     direction: tuple[float, float, float]
     travel: float
-    ways: tuple[tuple[float, float, float], ...]
+    translations: tuple[tuple[float, float, float], ...]
     companions: tuple[str, ...] = ()
     step: int = 0
     fastener: bool = False
@@ -67,18 +67,18 @@ class Removal:
         return (self.thing, *self.companions)
 
     @property
-    def gone(self) -> Array:
+    def displacement(self) -> Array:
         """How far (3,) it has gone at the end."""
-        return np.array(self.ways[-1], float)
+        return np.array(self.translations[-1], float)
 
 
 def _removal(things: Sequence[str], poses: Sequence[Pose], *, fastener: bool = False) -> Removal:
-    last = np.subtract(poses[-1].way, poses[-2].way)
+    last = np.subtract(poses[-1].translation, poses[-2].translation)
     return Removal(
         things[0],
         vector(np.round(last / np.linalg.norm(last), 9) + 0.0),
         length_of(poses),
-        tuple(at.way for at in poses),
+        tuple(at.translation for at in poses),
         tuple(things[1:]),
         fastener=fastener,
     )
@@ -111,8 +111,10 @@ def blocking(
     for thing in ids:
         problem = problem_of(project, meshes, [thing], required)
         blocking[thing] = {
-            vector(way): tuple(dict.fromkeys(whose.get(part, part) for part in blockers_along(problem, way)))
-            for way in _axes(problem)
+            vector(direction): tuple(
+                dict.fromkeys(whose.get(part, part) for part in blockers_along(problem, direction))
+            )
+            for direction in _axes(problem)
         }
     return blocking
 
@@ -224,14 +226,14 @@ class _Apart:
         pulls = sorted(
             (thing == base, far, n, k)
             for n, thing in enumerate(ready)
-            for k, way in enumerate(self._axes(thing))
-            if np.isfinite(far := exit_travel(self._problem(thing), Pose(), way))
+            for k, direction in enumerate(self._axes(thing))
+            if np.isfinite(far := exit_travel(self._problem(thing), Pose(), direction))
         )
         for _, far, n, k in pulls:
             self._tell()
-            way = self._axes(ready[n])[k]
-            if not self._blocked(ready[n], self._problem(ready[n]), k, way, far):
-                return [dataclasses.replace(_removal([ready[n]], [Pose(), pose(far * way)]), step=self._step)]
+            direction = self._axes(ready[n])[k]
+            if not self._blocked(ready[n], self._problem(ready[n]), k, direction, far):
+                return [dataclasses.replace(_removal([ready[n]], [Pose(), pose(far * direction)]), step=self._step)]
         removals = self._in_legs(ready) or self._together(ready)
         return [] if removals is None else [dataclasses.replace(removals, step=self._step)]
 
@@ -294,29 +296,29 @@ class _Apart:
     def _box(self, thing: str) -> Array:
         return self._problem(thing).moved_box(Pose())
 
-    def _blocked(self, thing: str, problem: Problem, k: int, way: Array, most: float) -> bool:
+    def _blocked(self, thing: str, problem: Problem, k: int, direction: Array, most: float) -> bool:
         """Whether anything still there blocks a straight pull, of which the whole motion is shown free if not."""
         known = self._witness.get((thing, k))
         if known is not None and known not in problem.ignored:
             return True
         # what it slides on takes longest to look at, and seldom blocks it where nothing else does
         touched = {j for _, j in problem.held}
-        for j in sorted(in_corridor(problem, way, most), key=lambda j: (j in touched, self._near(problem, j))):
-            if self._blocks(thing, problem, k, way, most, j):
+        for j in sorted(in_corridor(problem, direction, most), key=lambda j: (j in touched, self._near(problem, j))):
+            if self._blocks(thing, problem, k, direction, most, j):
                 self._witness[thing, k] = j
                 return True
         return False
 
-    def _blocks(self, thing: str, problem: Problem, k: int, way: Array, most: float, j: int) -> bool:
+    def _blocks(self, thing: str, problem: Problem, k: int, direction: Array, most: float, j: int) -> bool:
         key = (thing, k, j)
         if key not in self._looked:
             self._tell()
             # in contact it is shown at once, as that stops as soon
             touching = any((i, j) in problem.held for i in range(len(problem.movers)))
-            stops = not touching and blocks(problem, way, most, j) is not None
+            stops = not touching and blocks(problem, direction, most, j) is not None
             if not stops:
                 with problem.alone(j):
-                    stops = not problem.free_between(Pose(), pose(most * way))[0]
+                    stops = not problem.free_between(Pose(), pose(most * direction))[0]
             self._looked[key] = stops
         return self._looked[key]
 
@@ -326,7 +328,7 @@ class _Apart:
     def _held_by(self, thing: str) -> tuple[str, ...]:
         """What blocks the straight pull of a thing that is blocked by the fewest."""
         problem = self._problem(thing)
-        sets = [blockers_along(problem, way) for way in self._axes(thing)]
+        sets = [blockers_along(problem, direction) for direction in self._axes(thing)]
         return tuple(dict.fromkeys(self.whose.get(part, part) for part in min(sets, key=len)))
 
     # where nothing comes straight out alone
@@ -340,9 +342,9 @@ class _Apart:
                 self._tell()
                 problem = self._problem(thing)
                 budget = Budget(problem, _LEG_CHECKS, _LEG_SECONDS)
-                way = legged_pull(problem, self._axes(thing), legs, lambda _share: self._tell(), budget)
-                if way is not None and all(problem.free_between(a, b)[0] for a, b in itertools.pairwise(way)):
-                    steps.append(_removal([thing], way))
+                poses = legged_pull(problem, self._axes(thing), legs, lambda _share: self._tell(), budget)
+                if poses is not None and all(problem.free_between(a, b)[0] for a, b in itertools.pairwise(poses)):
+                    steps.append(_removal([thing], poses))
             if steps:
                 return min(steps, key=lambda removal: removal.travel)
         return None
@@ -358,11 +360,11 @@ class _Apart:
         best: tuple[int, float, list[str], list[Pose]] | None = None
         for thing in things:
             problem = self._problem(thing)
-            for way in self._axes(thing):
-                most = exit_travel(problem, Pose(), way)
+            for direction in self._axes(thing):
+                most = exit_travel(problem, Pose(), direction)
                 if not np.isfinite(most) or len(self._looked) > enough:
                     continue
-                mine = self._closure(thing, way, most_things if best is None else best[0] - 1)
+                mine = self._closure(thing, direction, most_things if best is None else best[0] - 1)
                 if mine is None or len(mine) < 2:
                     continue
                 together = problem_of(self.project, self.meshes, mine, self.required, known=self._known)
@@ -370,26 +372,26 @@ class _Apart:
                 together.ignored = frozenset(
                     j for j, body in enumerate(together.obstacles) if self.whose.get(body.id) in out
                 )
-                far = exit_travel(together, Pose(), way)
-                end = pose(far * way)
+                far = exit_travel(together, Pose(), direction)
+                end = pose(far * direction)
                 if (
                     np.isfinite(far)
-                    and together.travel(Pose(), way, far)[0] >= far
+                    and together.travel(Pose(), direction, far)[0] >= far
                     and together.free_between(Pose(), end)[0]
                 ):
                     best = (len(mine), far, mine, [Pose(), end])
         return None if best is None else _removal(best[2], best[3])
 
-    def _closure(self, thing: str, way: Array, most_things: int) -> list[str] | None:
+    def _closure(self, thing: str, direction: Array, most_things: int) -> list[str] | None:
         """A thing and all that must go with it along a direction, if these are things that are left and no more than so many."""
         closure, waiting = [thing], [thing]
         while waiting:
             one = waiting.pop()
             problem = self._problem(one)
-            most = exit_travel(problem, Pose(), way)
-            for j in in_corridor(problem, way, most):
+            most = exit_travel(problem, Pose(), direction)
+            for j in in_corridor(problem, direction, most):
                 self._tell()
-                if not self._blocks(one, problem, self._number(one, way), way, most, j):
+                if not self._blocks(one, problem, self._number(one, direction), direction, most, j):
                     continue
                 other = self.whose.get(problem.obstacles[j].id)
                 if other is None or other not in self.left:
@@ -401,21 +403,21 @@ class _Apart:
                     return None
         return closure
 
-    def _number(self, thing: str, way: Array) -> int:
+    def _number(self, thing: str, direction: Array) -> int:
         """The number of a direction among a thing's axes; one that is not is added."""
         axes = self._axes(thing)
         for k, axis in enumerate(axes):
-            if float(axis @ way) > 0.999:
+            if float(axis @ direction) > 0.999:
                 return k
-        axes.append(way)
+        axes.append(direction)
         return len(axes) - 1
 
 
-def _unlike(ways: Iterable[Array]) -> list[Array]:
+def _unlike(directions: Iterable[Array]) -> list[Array]:
     unlike: list[Array] = []
-    for way in ways:
-        if all(float(way @ known) < 0.999 for known in unlike):
-            unlike.append(np.asarray(way, float))
+    for direction in directions:
+        if all(float(direction @ known) < 0.999 for known in unlike):
+            unlike.append(np.asarray(direction, float))
     return unlike
 
 
@@ -436,7 +438,7 @@ def _held_problem(
     poses, row = rest_poses(project).copy(), rows(project)
     for removal in removals:
         for inner in (i for other in removal.things for i in subtree(project, other)):
-            poses[row[inner]] = shift(removal.gone) @ poses[row[inner]]
+            poses[row[inner]] = shift(removal.displacement) @ poses[row[inner]]
     return problem_of(project, meshes, [thing], required, poses=poses, within=holder)
 
 
@@ -446,43 +448,45 @@ def _out_of_each_others_way(problems: Mapping[str, Problem], removals: list[Remo
     ends: list[tuple[Array, Array]] = []  # of what comes out later: its direction, and the corners of where it ends
     for number in range(len(removals) - 1, -1, -1):
         removal = removals[number]
-        problem, way = problems[removal.thing], np.array(removal.direction)
-        before = pose(removal.gone)
+        problem, direction = problems[removal.thing], np.array(removal.direction)
+        before = pose(removal.displacement)
         corners = box_corners(problem.moved_box(before))
         ahead = [
-            float((there @ way).max())
+            float((there @ direction).max())
             for other, there in ends
-            if float(other @ way) > _SAME_WAY and _beside(corners, there, way) < problem.required + _SPARE
+            if float(other @ direction) > _SAME_WAY and _beside(corners, there, direction) < problem.required + _SPARE
         ]
-        more = max([0.0, *(end + problem.required + _SPARE - float((corners @ way).min()) for end in ahead)])
-        gone = {r.thing for r in removals[:number]}
-        problem.ignored = problem.ignored | {j for j, body in enumerate(problem.obstacles) if body.id in gone}
-        after = pose(removal.gone + more * way)
+        more = max([0.0, *(end + problem.required + _SPARE - float((corners @ direction).min()) for end in ahead)])
+        removed = {r.thing for r in removals[:number]}
+        problem.ignored = problem.ignored | {j for j, body in enumerate(problem.obstacles) if body.id in removed}
+        after = pose(removal.displacement + more * direction)
         if more > 0 and problem.free_between(before, after)[0]:
-            removal = dataclasses.replace(removal, travel=removal.travel + more, ways=(*removal.ways[:-1], after.way))
+            removal = dataclasses.replace(
+                removal, travel=removal.travel + more, translations=(*removal.translations[:-1], after.translation)
+            )
         else:
             more = 0.0
         apart.append(removal)
-        ends.append((way, corners + more * way))
+        ends.append((direction, corners + more * direction))
     return apart[::-1]
 
 
-def _beside(one: Array, two: Array, way: Array) -> float:
+def _beside(one: Array, two: Array, direction: Array) -> float:
     """How far corners (n, 3) of one thing are beside those of another in mm, seen along a direction."""
-    across = np.linalg.svd(way[None])[2][1:]
+    across = np.linalg.svd(direction[None])[2][1:]
     low, high = (one @ across.T).min(axis=0), (one @ across.T).max(axis=0)
     other_low, other_high = (two @ across.T).min(axis=0), (two @ across.T).max(axis=0)
     return float(np.linalg.norm(np.maximum(np.maximum(low - other_high, other_low - high), 0.0)))
 
 
-def gone_with(project: Project, thing: str, order: Order) -> Array:
+def displacement_with(project: Project, thing: str, order: Order) -> Array:
     """How far (3,) a thing has gone with those that it is in, or that it went with, as they came out before it."""
     above = {*ancestors(project, thing), thing}
-    gone = np.zeros(3)
+    displacement = np.zeros(3)
     for removal in itertools.takewhile(lambda r: r.thing != thing, order.removals):
         if above & set(removal.things):
-            gone += removal.gone
-    return gone
+            displacement += removal.displacement
+    return displacement
 
 
 def parts_of(project: Project, things: Sequence[str]) -> list[str]:
@@ -532,9 +536,9 @@ def add_sequence(
         for removal in step:
             project = pivot_on_it(project, removal.thing)
             rest, pivot = rest_and_pivot(project, removal.thing)
-            stands = (rest @ pivot)[:3, 3] + gone_with(project, removal.thing, order)
+            origin = (rest @ pivot)[:3, 3] + displacement_with(project, removal.thing, order)
             name = f"{get(project, removal.thing).name} comes out"
-            places = [stands + np.array(way) for way in removal.ways]
+            places = [origin + np.array(leg) for leg in removal.translations]
             path, run = straight_run(project, removal.thing, places, name, start)
             run = change(run, companions=removal.companions, speed=run.speed if speed is None else speed)
             if before is not None:
@@ -554,5 +558,5 @@ def exploded(project: Project, order: Order, spread: float = 1.0) -> Project:
         raise BadInput(f"a spread of {spread:g} is not possible; give more than 0")
     count = len(order.removals)
     for number, removal in enumerate(order.removals):
-        project = transform(project, removal.things, shift(spread * (count - number) / count * removal.gone))
+        project = transform(project, removal.things, shift(spread * (count - number) / count * removal.displacement))
     return project

@@ -50,15 +50,15 @@ _ROUNDINGS = (0.45, 0.15, 0.05)  # of the shorter side of a corner, tried one af
 _ANYTHING = -1e9  # mm; a need that every distance meets
 
 
-def straight_run(project: Project, thing: str, way: Sequence[Array], name: str, start: float) -> tuple[Path, Run]:
+def straight_run(project: Project, thing: str, points: Sequence[Array], name: str, start: float) -> tuple[Path, Run]:
     """A path through places (3,) and a run of a thing along it, at the usual pace with soft ends."""
     rider = get(project, thing).name
     path = Path(
         new_id(project, Path),
         new_name(project, Path, f"Extraction path of {rider}"),
-        PointShape(tuple(PathPoint(vector(np.round(place, 4)), "corner") for place in way)),
+        PointShape(tuple(PathPoint(vector(np.round(place, 4)), "corner") for place in points)),
     )
-    soft = min(_SOFT, _SOFT_SHARE * float(np.linalg.norm(np.diff(way, axis=0), axis=1).sum()))
+    soft = min(_SOFT, _SOFT_SHARE * float(np.linalg.norm(np.diff(points, axis=0), axis=1).sum()))
     run = Run(
         new_id(project, Run),
         new_name(project, Run, name),
@@ -82,16 +82,16 @@ def extraction_run(
     """
     project = pivot_on_it(project, things[0])
     rest, pivot = rest_and_pivot(project, things[0])
-    stands = rest @ pivot
-    places = [stands[:3, 3] + np.array(at.way) for at in poses]
+    start_pose = rest @ pivot
+    places = [start_pose[:3, 3] + np.array(at.translation) for at in poses]
     steps = np.linalg.norm(np.diff(places, axis=0), axis=1)
     if steps.min() <= SPOT:
-        return _as_poses(project, things, poses, start, stands, steps)
+        return _as_poses(project, things, poses, start, start_pose, steps)
     path, run = straight_run(project, things[0], places, f"{get(project, things[0]).name} comes out", start)
     if rounding > 0:
         path = change(path, shape=_rounded(path.shape, steps, rounding))
     curve = path_curve(path)
-    turned = _heading(poses, curve.point_stations() / curve.length, stands[:3, :3])
+    turned = _heading(poses, curve.point_stations() / curve.length, start_pose[:3, :3])
     return add(project, path, change(run, orientation=turned, companions=tuple(things[1:])))
 
 
@@ -168,18 +168,18 @@ def _certified(made: Project, meshes: Mapping[str, Mesh], problem: Problem) -> C
 
 
 def _as_poses(
-    project: Project, things: Sequence[str], way: Sequence[Pose], start: float, stands: Array, steps: Array
+    project: Project, things: Sequence[str], poses: Sequence[Pose], start: float, start_pose: Array, steps: Array
 ) -> Project:
     if len(things) > 1:
         raise BadInput("several parts cannot be turned on the spot together; group them first")
     name = get(project, things[0]).name
     # at the pace of a run, or a quarter turn a second
-    turns = [turn_between(a, b) for a, b in itertools.pairwise(way)]
+    turns = [turn_between(a, b) for a, b in itertools.pairwise(poses)]
     times = np.concatenate([[0.0], np.cumsum(np.maximum(steps / SPEED, np.array(turns) / (np.pi / 2)))])
     keys = []
-    for moment, at in zip(times, way, strict=True):
-        turned = scipy.spatial.transform.Rotation.from_rotvec(at.turn).as_matrix() @ stands[:3, :3]
-        keys.append(KeyPose(float(moment), placement(rigid(turned, stands[:3, 3] + np.array(at.way)))))
+    for moment, at in zip(times, poses, strict=True):
+        turned = scipy.spatial.transform.Rotation.from_rotvec(at.turn).as_matrix() @ start_pose[:3, :3]
+        keys.append(KeyPose(float(moment), placement(rigid(turned, start_pose[:3, 3] + np.array(at.translation)))))
     made = PoseTrack(
         new_id(project, PoseTrack),
         new_name(project, PoseTrack, f"{name} comes out"),
@@ -191,7 +191,7 @@ def _as_poses(
     return add(project, made)
 
 
-def _heading(poses: Sequence[Pose], shares: ArrayLike, stands: Array) -> FixedOrientation | KeyedOrientation:
+def _heading(poses: Sequence[Pose], shares: ArrayLike, start_pose: Array) -> FixedOrientation | KeyedOrientation:
     """How the rider is turned along its way: as it stands, or by keys against the room, evenly from one to the next."""
     if max(np.degrees(np.linalg.norm(at.turn)) for at in poses) < _TURNED:
         return FixedOrientation()
@@ -199,7 +199,7 @@ def _heading(poses: Sequence[Pose], shares: ArrayLike, stands: Array) -> FixedOr
     for share, at in zip(np.asarray(shares, float), poses, strict=True):
         if keys and share <= keys[-1].place:
             keys.pop()  # turned on the spot: as it is turned at the end of that
-        turned = scipy.spatial.transform.Rotation.from_rotvec(at.turn).as_matrix() @ stands
+        turned = scipy.spatial.transform.Rotation.from_rotvec(at.turn).as_matrix() @ start_pose
         w, x, y, z = (float(v) for v in quaternion_from_rotation(turned))
         keys.append(OrientationKey(float(share), (w, x, y, z)))
     return KeyedOrientation(keys=tuple(keys), room=True, smooth=False)

@@ -14,7 +14,7 @@ import numpy as np
 import scipy
 from numpy.typing import NDArray
 
-from kestrav.core.extraction.poses import Pose, leaning, part_way, pose
+from kestrav.core.extraction.poses import Pose, leaning, pose, pose_between
 from kestrav.core.extraction.problem import Budget, Problem
 from kestrav.core.extraction.pulls import exit_travel
 
@@ -32,11 +32,11 @@ def goals(problem: Problem, allowed: list[Array]) -> list[Pose]:
     if problem.goal is not None:
         return [problem.goal]
     poses = []
-    for way in allowed:
-        most = exit_travel(problem, Pose(), way)
+    for direction in allowed:
+        most = exit_travel(problem, Pose(), direction)
         if not np.isfinite(most):
             continue
-        end = pose((most + _BEYOND) * way)
+        end = pose((most + _BEYOND) * direction)
         if problem.inside_room(end) and problem.slack(end, 1.0)[0] >= 0:
             poses.append((most, end))
     return [end for _, end in sorted(poses, key=lambda goal: goal[0])]
@@ -135,8 +135,8 @@ def _space(problem: Problem, ends: list[Pose], *, upright: bool) -> tuple[Any, A
     beyond = size + problem.margin + _BEYOND
     low = np.maximum(problem.room[0], problem.box[0] - beyond) - box[0]
     high = np.minimum(problem.room[1], problem.box[1] + beyond) - box[1]
-    ways = np.array([end.way for end in ends] + [(0.0, 0.0, 0.0)])
-    low, high = np.minimum(low, ways.min(axis=0) - 1.0), np.maximum(high, ways.max(axis=0) + 1.0)
+    translations = np.array([end.translation for end in ends] + [(0.0, 0.0, 0.0)])
+    low, high = np.minimum(low, translations.min(axis=0) - 1.0), np.maximum(high, translations.max(axis=0) + 1.0)
     bounds = ob.RealVectorBounds(3)
     for k in range(3):
         bounds.setLow(k, float(low[k]))
@@ -149,9 +149,9 @@ def _space(problem: Problem, ends: list[Pose], *, upright: bool) -> tuple[Any, A
 def _write(state: Any, at: Pose, *, upright: bool) -> None:
     if upright:
         for k in range(3):
-            state[k] = at.way[k]
+            state[k] = at.translation[k]
         return
-    state.setXYZ(*at.way)
+    state.setXYZ(*at.translation)
     x, y, z, w = scipy.spatial.transform.Rotation.from_rotvec(at.turn).as_quat()
     turn = state.rotation()
     turn.x, turn.y, turn.z, turn.w = float(x), float(y), float(z), float(w)
@@ -167,7 +167,7 @@ def _pose_of(state: Any, *, upright: bool) -> Pose:
 
 def shortened(
     problem: Problem,
-    way: list[Pose],
+    poses: list[Pose],
     budget: Budget,
     seed: int,
     tilt: float | None = None,
@@ -186,11 +186,11 @@ def shortened(
         return budget.spent
 
     def joined(one: Pose, two: Pose) -> bool:
-        middles = [part_way(one, two, share) for share in _LOOKS]
+        middles = [pose_between(one, two, share) for share in _LOOKS]
         fits = all(problem.inside_room(at) and (tilt is None or leaning(at) <= tilt) for at in middles)
         return fits and problem.likely_free(one, two) and problem.free_between(one, two)[0]
 
-    legs = list(way)
+    legs = list(poses)
     k = 0
     while k < len(legs) - 2 and not late():
         far = next((j for j in range(len(legs) - 1, k + 1, -1) if joined(legs[k], legs[j])), k + 1)
@@ -202,7 +202,7 @@ def shortened(
             break
         k = int(rng.integers(1, len(legs) - 1))
         a, b = rng.uniform(0.05, 0.95, 2)
-        before, after = part_way(legs[k - 1], legs[k], 1 - a), part_way(legs[k], legs[k + 1], b)
+        before, after = pose_between(legs[k - 1], legs[k], 1 - a), pose_between(legs[k], legs[k + 1], b)
         if joined(before, after):
             legs[k : k + 1] = [before, after]
     return legs if all(problem.free_between(a, b)[0] for a, b in itertools.pairwise(legs)) else None

@@ -96,18 +96,18 @@ def _rotation(turn: Vector) -> Array:
 class Pose:
     """A way (3,) from where the thing stands, and a turn about its pivot as a rotation vector (3,) in the room's axes."""
 
-    way: tuple[float, float, float] = (0.0, 0.0, 0.0)
+    translation: tuple[float, float, float] = (0.0, 0.0, 0.0)
     turn: tuple[float, float, float] = (0.0, 0.0, 0.0)
 
     def matrix(self, pivot: Array) -> Array:
         """The motion (4, 4) from how the thing stands, its pivot being at a point (3,)."""
         rotation = _rotation(self.turn)
-        return rigid(rotation, pivot + np.array(self.way) - rotation @ pivot)
+        return rigid(rotation, pivot + np.array(self.translation) - rotation @ pivot)
 
 
-def pose(way: Iterable[float], turn: Iterable[float] = (0.0, 0.0, 0.0)) -> Pose:
+def pose(translation: Iterable[float], turn: Iterable[float] = (0.0, 0.0, 0.0)) -> Pose:
     """A pose of plain numbers."""
-    x, y, z = (float(v) + 0.0 for v in way)
+    x, y, z = (float(v) + 0.0 for v in translation)
     a, b, c = (float(v) + 0.0 for v in turn)
     return Pose((x, y, z), (a, b, c))
 
@@ -118,14 +118,14 @@ def pose_of(matrix: Array, pivot: Array) -> Pose:
     return pose(apply(matrix, pivot[None])[0] - pivot, turn)
 
 
-def part_way(one: Pose, two: Pose, share: float) -> Pose:
+def pose_between(one: Pose, two: Pose, share: float) -> Pose:
     """The pose at a share of the motion between two."""
-    (x, y, z), (u, v, w) = one.way, two.way
-    way = (x + share * (u - x) + 0.0, y + share * (v - y) + 0.0, z + share * (w - z) + 0.0)
+    (x, y, z), (u, v, w) = one.translation, two.translation
+    translation = (x + share * (u - x) + 0.0, y + share * (v - y) + 0.0, z + share * (w - z) + 0.0)
     if one.turn == two.turn:
-        return Pose(way, one.turn)
+        return Pose(translation, one.turn)
     a, b, c = _step(one, two)
-    return pose(way, composed((share * a, share * b, share * c), one.turn))
+    return pose(translation, composed((share * a, share * b, share * c), one.turn))
 
 
 def motions(one: Pose, two: Pose, shares: Array, pivot: Array) -> Array:
@@ -143,8 +143,8 @@ def motions(one: Pose, two: Pose, shares: Array, pivot: Array) -> Array:
         angles = (shares * angle)[:, None, None]
         turns = np.eye(3) + np.sin(angles) * cross + (1.0 - np.cos(angles)) * (cross @ cross)
         motions[:, :3, :3] = turns @ _rotation(one.turn)
-    way = np.array(one.way) + shares[:, None] * np.subtract(two.way, one.way)
-    motions[:, :3, 3] = pivot + way - motions[:, :3, :3] @ pivot
+    translations = np.array(one.translation) + shares[:, None] * np.subtract(two.translation, one.translation)
+    motions[:, :3, 3] = pivot + translations - motions[:, :3, :3] @ pivot
     return motions
 
 
@@ -158,14 +158,14 @@ def _step(one: Pose, two: Pose) -> Vector:
     return composed(two.turn, (-a, -b, -c))
 
 
-def length_of(way: Sequence[Pose]) -> float:
+def length_of(poses: Sequence[Pose]) -> float:
     """How far the pivot goes in mm."""
-    return float(sum(stir(a, b, 0.0) for a, b in itertools.pairwise(way)))
+    return float(sum(stir(a, b, 0.0) for a, b in itertools.pairwise(poses)))
 
 
 def stir(one: Pose, two: Pose, reach: float) -> float:
     """How far any point goes at most between two poses that is no farther than ``reach`` from the pivot."""
-    far = math.dist(one.way, two.way)
+    far = math.dist(one.translation, two.translation)
     return far + turn_between(one, two) * reach
 
 

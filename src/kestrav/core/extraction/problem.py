@@ -26,7 +26,7 @@ from kestrav.core.document.records import Part, Project
 from kestrav.core.editing.run_making import pivot_on_it
 from kestrav.core.errors import BadInput
 from kestrav.core.extraction.layers import FINEST, Body, Held, Layer
-from kestrav.core.extraction.poses import Pose, motions, part_way, pose, stir
+from kestrav.core.extraction.poses import Pose, motions, pose, pose_between, stir
 from kestrav.core.geometry.meshes import Mesh, box_corners, box_distances, joined, turned_bounds
 from kestrav.core.geometry.models import AT_REST, built, nearest, placed
 from kestrav.core.geometry.transforms import apply
@@ -240,7 +240,7 @@ class Problem:
 
         def slack(share: float) -> tuple[float, int]:
             if share not in known:
-                matrix = part_way(one, two, share).matrix(self.pivot)
+                matrix = pose_between(one, two, share).matrix(self.pivot)
                 gap = layer.gap(matrix)
                 self.measured += 1
                 # boxes that are far apart are enough
@@ -313,27 +313,29 @@ class Problem:
         is required; whether that is all of it, and which obstacle stops it, if that is known (-1). Where it is tight some steps are gone
         before it is looked how tight it is."""
         least = max(0.25 * self.required, self.least_step)
-        gone, tight, likely = 0.0, 0, 8.0 * least
+        travel, tight, likely = 0.0, 0, 8.0 * least
         while True:
-            ahead, which = self._ahead(at(gone), least if tight else max(whole - gone, 1.0), least, likely)
+            ahead, which = self._ahead(at(travel), least if tight else max(whole - travel, 1.0), least, likely)
             if ahead < 0:
-                return gone, False, which
-            if gone >= whole:
+                return travel, False, which
+            if travel >= whole:
                 return whole, True, -1
             likely = max(ahead, 2.0 * least)
             tight = tight - 1 if tight else (_TIGHT if ahead < 2.0 * least else 0)
-            gone = min(gone + ahead, whole)
+            travel = min(travel + ahead, whole)
 
     def likely_free(self, one: Pose, two: Pose) -> bool:
         """Whether a motion between two poses looks free: quicker than to show it, and as good while looking for a way."""
         whole = stir(one, two, self.reach)
-        return self._along(lambda gone: part_way(one, two, gone / whole) if whole > 0 else one, whole)[1]
+        return self._along(lambda travel: pose_between(one, two, travel / whole) if whole > 0 else one, whole)[1]
 
     def travel(self, start: Pose, direction: Array, most: float) -> tuple[float, int]:
         """How far the thing can go straight from a pose, up to ``most`` mm, and which obstacle stops it (-1: none). What goes on by this
         is to be shown free by itself."""
-        gone, free, which = self._along(lambda gone: pose(np.array(start.way) + gone * direction, start.turn), most)
-        return (gone, -1) if free else (max(gone - max(0.25 * self.required, self.least_step), 0.0), which)
+        travel, free, which = self._along(
+            lambda travel: pose(np.array(start.translation) + travel * direction, start.turn), most
+        )
+        return (travel, -1) if free else (max(travel - max(0.25 * self.required, self.least_step), 0.0), which)
 
 
 def problem_of(

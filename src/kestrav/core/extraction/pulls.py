@@ -97,27 +97,27 @@ def exit_travel(problem: Problem, start: Pose, direction: Array) -> float:
     return max(float(best), 0.0) + FINEST
 
 
-def straight_pulls(problem: Problem, ways: list[Array], tick: Tick | None = None) -> list[Pull]:
+def straight_pulls(problem: Problem, directions: list[Array], tick: Tick | None = None) -> list[Pull]:
     """Every direction with how far it goes, the free ones first and the shortest of those."""
     pulls = []
     start = Pose()
-    for number, way in enumerate(ways):
+    for number, direction in enumerate(directions):
         if tick is not None:
-            tick(number / len(ways))
-        most = exit_travel(problem, start, way)
-        end = pose(most * way)
-        gone, which = problem.travel(start, way, most)
-        free = gone >= most and problem.inside_room(end)
+            tick(number / len(directions))
+        most = exit_travel(problem, start, direction)
+        end = pose(most * direction)
+        travel, which = problem.travel(start, direction, most)
+        free = travel >= most and problem.inside_room(end)
         free, slack, near = problem.free_between(start, end) if free else (False, 0.0, which)
         which = which if free or which >= 0 else near
         blocker = None if which < 0 else problem.obstacles[which].id
-        x, y, z = (float(v) for v in way)
-        pulls.append(Pull((x, y, z), gone, slack, free, blocker))
+        x, y, z = (float(v) for v in direction)
+        pulls.append(Pull((x, y, z), travel, slack, free, blocker))
     return sorted(pulls, key=lambda pull: (not pull.free, pull.travel if pull.free else -pull.travel))
 
 
 def legged_pull(
-    problem: Problem, ways: list[Array], legs: int, tick: Tick | None = None, budget: Budget | None = None
+    problem: Problem, directions: list[Array], legs: int, tick: Tick | None = None, budget: Budget | None = None
 ) -> list[Pose] | None:
     """The shortest extraction path found in so many straight legs, as poses with the first one where it stands; None when there is none among
     the stops tried, all of them or what a budget is enough for."""
@@ -130,24 +130,24 @@ def legged_pull(
                 tick((leg + number / len(waiting)) / legs)
             if budget is not None and budget.spent:
                 return None if best is None else best[1]
-            for way in ways:
-                if last is not None and abs(float(way @ last)) > _ALIKE:
+            for direction in directions:
+                if last is not None and abs(float(direction @ last)) > _ALIKE:
                     continue
                 start = so_far[-1]
-                most = exit_travel(problem, start, way)
+                most = exit_travel(problem, start, direction)
                 if best is not None and length + most >= best[0]:
                     most_here = best[0] - length
                 else:
                     most_here = most
-                gone, _ = problem.travel(start, way, min(most, max(most_here, 0.0)))
-                end = pose(np.array(start.way) + gone * way)
-                if gone >= most and problem.inside_room(end):
-                    best = (length + gone, [*so_far, end])
-                elif leg < legs - 1 and gone > 1.0:
+                travel, _ = problem.travel(start, direction, min(most, max(most_here, 0.0)))
+                end = pose(np.array(start.translation) + travel * direction)
+                if travel >= most and problem.inside_room(end):
+                    best = (length + travel, [*so_far, end])
+                elif leg < legs - 1 and travel > 1.0:
                     count = _STOPS if legs == 2 else _STOPS // 2
                     for share in np.linspace(1.0 / count, 1.0, count):
-                        stop = pose(np.array(start.way) + (share * gone) * way)
-                        coming.append((length + share * gone, [*so_far, stop], way))
+                        stop = pose(np.array(start.translation) + (share * travel) * direction)
+                        coming.append((length + share * travel, [*so_far, stop], direction))
         # what is near to another stop leads to nothing else
         waiting = _spread(coming)
     return None if best is None else best[1]
@@ -157,66 +157,68 @@ def _spread(stops: list[tuple[float, list[Pose], Array | None]]) -> list[tuple[f
     """Stops of which no two are in one cell, the shortest of each."""
     if not stops:
         return []
-    reach = max(np.abs(np.array([s[1][-1].way for s in stops])).max(), 1.0)
+    reach = max(np.abs(np.array([s[1][-1].translation for s in stops])).max(), 1.0)
     cell = reach / _CELLS
     kept: dict[tuple[int, ...], tuple[float, list[Pose], Array | None]] = {}
     for stop in sorted(stops, key=lambda s: s[0]):
-        key = tuple(int(v) for v in np.floor(np.array(stop[1][-1].way) / cell))
+        key = tuple(int(v) for v in np.floor(np.array(stop[1][-1].translation) / cell))
         kept.setdefault(key, stop)
     return list(kept.values())
 
 
-def in_corridor(problem: Problem, way: Array, most: float) -> list[int]:
+def in_corridor(problem: Problem, direction: Array, most: float) -> list[int]:
     """The numbers of the obstacles, without those taken away, whose boxes meet what a straight pull sweeps."""
-    ends = np.array([problem.moved_box(Pose()), problem.moved_box(pose(most * way))])
+    ends = np.array([problem.moved_box(Pose()), problem.moved_box(pose(most * direction))])
     corridor = np.array([ends[:, 0].min(axis=0) - problem.required, ends[:, 1].max(axis=0) + problem.required])
     gaps = box_distances(corridor, np.array([body.box for body in problem.obstacles]).reshape(-1, 2, 3))
     return [int(j) for j in np.flatnonzero(gaps <= 0) if j not in problem.ignored]
 
 
-def blocks(problem: Problem, way: Array, most: float, j: int) -> float | None:
+def blocks(problem: Problem, direction: Array, most: float, j: int) -> float | None:
     """How far a straight pull gets before one obstacle, alone in the way, stops it; None if it does not."""
     with problem.alone(j):
-        gone, _ = problem.travel(Pose(), way, most)
-    return gone if gone < most else None
+        travel, _ = problem.travel(Pose(), direction, most)
+    return travel if travel < most else None
 
 
-def blockers_along(problem: Problem, way: Array, enough: int | None = None) -> list[str]:
+def blockers_along(problem: Problem, direction: Array, enough: int | None = None) -> list[str]:
     """All parts that stand in the way of a straight pull, in the order in which they are met; no more than ``enough`` need be found."""
-    most = exit_travel(problem, Pose(), way)
+    most = exit_travel(problem, Pose(), direction)
     if not np.isfinite(most):
         return []
     blockers: list[tuple[float, int]] = []
-    for j in in_corridor(problem, way, most):
-        gone = blocks(problem, way, most, j)
-        if gone is not None:
-            blockers.append((gone, j))
+    for j in in_corridor(problem, direction, most):
+        travel = blocks(problem, direction, most, j)
+        if travel is not None:
+            blockers.append((travel, j))
         if enough is not None and len(blockers) >= enough:
             break
     return [problem.obstacles[j].id for _, j in sorted(blockers)]
 
 
-def least_blockers(problem: Problem, ways: list[Array], tick: Tick | None = None) -> tuple[list[str], Array | None]:
+def least_blockers(
+    problem: Problem, directions: list[Array], tick: Tick | None = None
+) -> tuple[list[str], Array | None]:
     """The fewest parts whose removal frees a straight pull, and its direction."""
     best: tuple[list[str], Array | None] = ([], None)
-    for number, way in enumerate(ways):
+    for number, direction in enumerate(directions):
         if tick is not None:
-            tick(number / len(ways))
-        parts = blockers_along(problem, way, None if best[1] is None else len(best[0]))
+            tick(number / len(directions))
+        parts = blockers_along(problem, direction, None if best[1] is None else len(best[0]))
         if best[1] is None or len(parts) < len(best[0]):
-            best = (parts, way)
+            best = (parts, direction)
     return best
 
 
 def turned_pull(
-    problem: Problem, ways: list[Array], tilt: float | None = None, tick: Tick | None = None
+    problem: Problem, directions: list[Array], tilt: float | None = None, tick: Tick | None = None
 ) -> list[Pose] | None:
     """The shortest extraction path found that goes straight for a while or not at all, turns on the spot about one of the axes, and goes straight
     out; None when there is none among those tried. ``tilt`` in degrees is how far the upright may lean."""
     starts = [[Pose()]]
-    for way in ways:
-        gone, _ = problem.travel(Pose(), way, exit_travel(problem, Pose(), way))
-        starts += [[Pose(), pose(share * gone * way)] for share in (0.34, 0.67, 1.0) if gone > 1.0]
+    for direction in directions:
+        travel, _ = problem.travel(Pose(), direction, exit_travel(problem, Pose(), direction))
+        starts += [[Pose(), pose(share * travel * direction)] for share in (0.34, 0.67, 1.0) if travel > 1.0]
     axes = [*np.eye(3), *(axis for axis in problem.axes.T if np.abs(axis).max() < _ALIKE)]
     turns = [np.radians(angle) * axis for angle in (90, -90, 45, -45, 30, -30, 180) for axis in axes]
     turns = [t for t in turns if tilt is None or leaning(pose((0, 0, 0), t)) <= tilt]
@@ -225,24 +227,24 @@ def turned_pull(
         if tick is not None and number % 16 == 0:
             tick(number / (len(starts) * len(turns)))
         start = so_far[-1]
-        turned = pose(start.way, turn)
-        gone = float(np.linalg.norm(start.way))
-        if (best is not None and gone >= best[0]) or problem.slack(turned, 0.5)[0] < 0:
+        turned = pose(start.translation, turn)
+        travel = float(np.linalg.norm(start.translation))
+        if (best is not None and travel >= best[0]) or problem.slack(turned, 0.5)[0] < 0:
             continue
         if not problem.likely_free(start, turned):
             continue
-        for way in ways:
-            most = exit_travel(problem, turned, way)
-            if best is not None and gone + most >= best[0]:
+        for direction in directions:
+            most = exit_travel(problem, turned, direction)
+            if best is not None and travel + most >= best[0]:
                 continue
-            if problem.travel(turned, way, most)[0] >= most:
-                end = pose(np.array(turned.way) + most * way, turn)
+            if problem.travel(turned, direction, most)[0] >= most:
+                end = pose(np.array(turned.translation) + most * direction, turn)
                 if problem.inside_room(end):
-                    best = (gone + most, [*so_far, turned, end])
+                    best = (travel + most, [*so_far, turned, end])
     return None if best is None else best[1]
 
 
-def legs_to_goal(problem: Problem, ways: list[Array], legs: int, tick: Tick | None = None) -> list[Pose] | None:
+def legs_to_goal(problem: Problem, directions: list[Array], legs: int, tick: Tick | None = None) -> list[Pose] | None:
     """The shortest way to the problem's goal found in so many legs, all but the last or middle one straight along directions: direct;
     out and across; or out, across and in. None when there is none among the stops tried."""
     goal = problem.goal
@@ -251,33 +253,33 @@ def legs_to_goal(problem: Problem, ways: list[Array], legs: int, tick: Tick | No
     if legs == 1:
         return [start, goal] if problem.free_between(start, goal)[0] else None
     size = float(np.linalg.norm(np.ptp(problem.moved_box(start), axis=0)))
-    most = 2.0 * size + float(np.linalg.norm(np.subtract(goal.way, start.way)))
-    outs = [(0.0, [start]), *_stops(problem, start, ways, most)]
-    ins = [(0.0, [goal]), *(_stops(problem, goal, ways, most) if legs == 3 else [])]
+    most = 2.0 * size + float(np.linalg.norm(np.subtract(goal.translation, start.translation)))
+    outs = [(0.0, [start]), *_stops(problem, start, directions, most)]
+    ins = [(0.0, [goal]), *(_stops(problem, goal, directions, most) if legs == 3 else [])]
     pairs = sorted(
         (
-            (a + b + float(np.linalg.norm(np.subtract(one[-1].way, two[-1].way))), [*one, *two[::-1]])
+            (a + b + float(np.linalg.norm(np.subtract(one[-1].translation, two[-1].translation))), [*one, *two[::-1]])
             for (a, one), (b, two) in itertools.product(outs, ins)
         ),
         key=lambda pair: pair[0],
     )
-    for number, (_, way) in enumerate(pairs):
+    for number, (_, direction) in enumerate(pairs):
         if tick is not None and number % 8 == 0:
             tick(number / len(pairs))
-        if all(problem.likely_free(*leg) for leg in itertools.pairwise(way)) and all(
-            problem.free_between(*leg)[0] for leg in itertools.pairwise(way)
+        if all(problem.likely_free(*leg) for leg in itertools.pairwise(direction)) and all(
+            problem.free_between(*leg)[0] for leg in itertools.pairwise(direction)
         ):
-            return way
+            return direction
     return None
 
 
-def _stops(problem: Problem, start: Pose, ways: list[Array], most: float) -> list[tuple[float, list[Pose]]]:
+def _stops(problem: Problem, start: Pose, directions: list[Array], most: float) -> list[tuple[float, list[Pose]]]:
     """Places along straight pulls from a pose, with how far they are."""
     stops = []
-    for way in ways:
-        gone, _ = problem.travel(start, way, most)
+    for direction in directions:
+        travel, _ = problem.travel(start, direction, most)
         for share in np.linspace(1.0 / _STOPS, 1.0, _STOPS):
-            end = pose(np.array(start.way) + share * gone * way, start.turn)
-            if gone > 1.0 and problem.inside_room(end):
-                stops.append((share * gone, [start, end]))
+            end = pose(np.array(start.translation) + share * travel * direction, start.turn)
+            if travel > 1.0 and problem.inside_room(end):
+                stops.append((share * travel, [start, end]))
     return stops

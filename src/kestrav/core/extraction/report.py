@@ -38,7 +38,8 @@ def as_data(project: Project, result: ExtractionPath | NoExtractionPath) -> dict
             "certified_at_least_mm": _bound(result),
             "taken_away": [qualified_name(project, thing) for thing in result.aside],
             "poses": [
-                {"way_mm": list(at.way), "turn_deg": np.degrees(at.turn).round(6).tolist()} for at in result.poses
+                {"translation_mm": list(at.translation), "turn_deg": np.degrees(at.turn).round(6).tolist()}
+                for at in result.poses
             ],
         }
     else:
@@ -51,7 +52,7 @@ def as_data(project: Project, result: ExtractionPath | NoExtractionPath) -> dict
                     "pair": [qualified_name(project, snap.part), qualified_name(project, snap.other)],
                     "pair_ids": [snap.part, snap.other],
                     "deeper_mm": snap.deeper,
-                    "way_mm": snap.way,
+                    "distance_mm": snap.distance,
                     "direction": list(snap.direction),
                 }
                 for snap in result.snaps
@@ -70,9 +71,9 @@ def _bound(path: ExtractionPath) -> float | None:
 
 
 def _snap(project: Project, snap: Snap) -> str:
-    way = ", ".join(f"{x:.2f}" for x in snap.direction)
+    direction = ", ".join(f"{x:.2f}" for x in snap.direction)
     names = f"{qualified_name(project, snap.part)} in {qualified_name(project, snap.other)}"
-    return f"{names}: {snap.deeper:.2f} mm deeper at {snap.way:.1f} mm of way along ({way}); allow it?"
+    return f"{names}: {snap.deeper:.2f} mm deeper at {snap.distance:.1f} mm along ({direction}); allow it?"
 
 
 def _pull(project: Project, pull: Pull) -> dict[str, Any]:
@@ -89,11 +90,11 @@ def order_as_text(project: Project, order: Order) -> str:
     """The order in which things come out, and what holds the rest."""
     lines = []
     for removal in order.removals:
-        way = ", ".join(f"{x:.2f}" for x in removal.direction)
-        legs = "" if len(removal.ways) == 2 else f" in {len(removal.ways) - 1} legs, at last"
+        direction = ", ".join(f"{x:.2f}" for x in removal.direction)
+        legs = "" if len(removal.translations) == 2 else f" in {len(removal.translations) - 1} legs, at last"
         names = " and ".join(qualified_name(project, thing) for thing in removal.things)
         kind = " (fastener)" if removal.fastener else ""
-        lines.append(f"{removal.step}. {names}{kind}: {removal.travel:.1f} mm{legs} along ({way})")
+        lines.append(f"{removal.step}. {names}{kind}: {removal.travel:.1f} mm{legs} along ({direction})")
     if order.stays is not None:
         lines.append(f"{qualified_name(project, order.stays)} stays")
     for thing in order.left:
@@ -117,7 +118,7 @@ def order_as_data(project: Project, order: Order) -> dict[str, Any]:
                 "fastener": r.fastener,
                 "direction": list(r.direction),
                 "travel_mm": r.travel,
-                "ways_mm": [list(way) for way in r.ways],
+                "translations_mm": [list(leg) for leg in r.translations],
             }
             for r in order.removals
         ],
@@ -148,14 +149,14 @@ def as_text(project: Project, result: ExtractionPath | NoExtractionPath, *, tabl
         lines.append(f"No extraction path found (seed {result.seed}, {result.seconds:.1f} s)")
         if result.blockers and result.direction is not None:
             names = ", ".join(qualified_name(project, part) for part in result.blockers)
-            way = ", ".join(f"{x:.2f}" for x in result.direction)
-            lines.append(f"Without {names} it could be pulled out along ({way})")
+            direction = ", ".join(f"{x:.2f}" for x in result.direction)
+            lines.append(f"Without {names} it could be pulled out along ({direction})")
         lines += [_snap(project, snap) for snap in result.snaps]
     if not table:
         return "\n".join(lines)
     lines += ["", f"{'free':<8} {'mm':>9}  direction            blocked by"]
     for pull in result.pulls[:_MOST_PULLS]:
-        way = ", ".join(f"{x:5.2f}" for x in pull.direction)
+        direction = ", ".join(f"{x:5.2f}" for x in pull.direction)
         blocker = "" if pull.blocker is None else qualified_name(project, pull.blocker)
-        lines.append(f"{'free' if pull.free else 'blocked':<8} {pull.travel:9.1f}  {way:<19}  {blocker}".rstrip())
+        lines.append(f"{'free' if pull.free else 'blocked':<8} {pull.travel:9.1f}  {direction:<19}  {blocker}".rstrip())
     return "\n".join(lines) + "\n"

@@ -21,7 +21,7 @@ from kestrav.core.document.records import Placement, Project
 from kestrav.core.errors import BadInput
 from kestrav.core.extraction.extraction_runs import SPOT, extraction_run, smoothed_path
 from kestrav.core.extraction.planning import goals, plan, shortened
-from kestrav.core.extraction.poses import Pose, leaning, length_of, part_way, pose
+from kestrav.core.extraction.poses import Pose, leaning, length_of, pose, pose_between
 from kestrav.core.extraction.problem import LEAST_STEP, Budget, Problem, problem_of
 from kestrav.core.extraction.pulls import (
     Pull,
@@ -181,7 +181,7 @@ class _Search:
     things: list[str]
     request: ExtractionRequest
     problem: Problem
-    ways: list[Array]
+    directions: list[Array]
     tell: Tell
     began: float
     best: str = ""
@@ -214,19 +214,19 @@ class _Search:
             problem or self.problem, max(round(share * self.request.checks), 1), max(share, 0.1) * self.request.seconds
         )
 
-    def shortened(self, way: list[Pose], share: float, problem: Problem | None = None) -> list[Pose] | None:
+    def shortened(self, poses: list[Pose], share: float, problem: Problem | None = None) -> list[Pose] | None:
         """A way with what can be left out left out, shown free in this or another problem; where it cannot be shown, that is told of what was
         tried last."""
         tick, problem = partial(self.say, "shortening"), problem or self.problem
-        good = shortened(problem, way, self.allowance(share, problem), self.request.seed, self.request.tilt, tick)
+        good = shortened(problem, poses, self.allowance(share, problem), self.request.seed, self.request.tilt, tick)
         if good is None:
             self.tried[-1] += ", but not shown to be free"
         return good
 
-    def plan_made_good(self, way: list[Pose], problem: Problem, start: Pose | None) -> list[Pose] | None:
+    def plan_made_good(self, poses: list[Pose], problem: Problem, start: Pose | None) -> list[Pose] | None:
         """A planned way, shortened and shown free, from where the things stand; ``start`` is where it begins otherwise."""
-        self.best = f"planned, {length_of(way):,.0f} mm in {len(way) - 1} legs"
-        good = self.shortened(way, _PLAN_SHORTENING, problem)
+        self.best = f"planned, {length_of(poses):,.0f} mm in {len(poses) - 1} legs"
+        good = self.shortened(poses, _PLAN_SHORTENING, problem)
         return None if good is None else [*([] if start is None else [Pose()]), *without_spots(problem, good)]
 
 
@@ -245,9 +245,9 @@ def find_extraction_path(
     """
     request, ids = request or ExtractionRequest(), list(things)
     if not request.seconds > 0:
-        raise BadInput(f"{request.seconds:g} s to look for a way are not possible; give more than 0")
+        raise BadInput(f"{request.seconds:g} s to look for an extraction path are not possible; give more than 0")
     if request.checks < 1:
-        raise BadInput(f"{request.checks} checks to look for a way are not possible; give 1 or more")
+        raise BadInput(f"{request.checks} checks to look for an extraction path are not possible; give 1 or more")
     if request.target is not None and request.onto is not None:
         raise BadInput("the parts can go to a placement or onto something, not both; give one")
     say = tell or (lambda _stage, _share, _best: None)
@@ -263,20 +263,20 @@ def find_extraction_path(
             return result
     search.say("what blocks it", 0.0)
     problem = search.problem
-    snaps = snaps_of(problem, search.ways, partial(search.say, "what blocks it"))
-    blockers, way = least_blockers(problem, search.ways, partial(search.say, "what blocks it"))
+    snaps = snaps_of(problem, search.directions, partial(search.say, "what blocks it"))
+    blockers, direction = least_blockers(problem, search.directions, partial(search.say, "what blocks it"))
     if len(blockers) > 1 and problem.goal is None:
         search.budget = search.allowance()
         with contextlib.suppress(_Spent):
             alone = _alone_in_the_way(search)
             if alone is not None:
-                blockers, way = [alone[0]], alone[1]
+                blockers, direction = [alone[0]], alone[1]
         search.budget = None
     return NoExtractionPath(
         tuple(search.tried),
         tuple(search.pulls),
         tuple(blockers),
-        None if way is None else vector(way),
+        None if direction is None else vector(direction),
         problem.required,
         request.seed,
         time.monotonic() - began,
@@ -299,22 +299,26 @@ def _asked(
 
 def _look(search: _Search) -> ExtractionPath | None:
     """Go through the stages."""
-    for stage, way in _stages(search):
-        if way is None:
+    for stage, poses in _stages(search):
+        if poses is None:
             continue
         search.say("certifying", 0.0)
-        smooth = smoothed_path(search.project, search.meshes, search.problem, search.things, way)
+        smooth = smoothed_path(search.project, search.meshes, search.problem, search.things, poses)
         if smooth is None:
             search.tried[-1] += ", found but its run could not be certified"
             continue
-        return _way_out(search, stage, way, *smooth)
+        return _way_out(search, stage, poses, *smooth)
     return None
 
 
 def _stages(search: _Search) -> Iterator[tuple[Stage, list[Pose] | None]]:
-    problem, request, ways = search.problem, search.request, search.ways
+    problem, request, directions = search.problem, search.request, search.directions
     note = f" without {len(search.aside)} taken away" if search.aside else ""
-    main = [way for way in ways if request.allowed or np.isclose(np.abs(way).max(), 1.0) or _along(problem, way)]
+    main = [
+        direction
+        for direction in directions
+        if request.allowed or np.isclose(np.abs(direction).max(), 1.0) or _along(problem, direction)
+    ]
     pulled = _pulls(search, note)
     yield "straight pull", pulled
     stages: tuple[tuple[int, Stage], ...] = ((2, "two legs"), (3, "three legs"))
@@ -342,16 +346,16 @@ def _stages(search: _Search) -> Iterator[tuple[Stage, list[Pose] | None]]:
 
 def _pulls(search: _Search, note: str) -> list[Pose] | None:
     problem = search.problem
-    search.pulls = straight_pulls(problem, search.ways, partial(search.say, "straight pull"))
+    search.pulls = straight_pulls(problem, search.directions, partial(search.say, "straight pull"))
     free = [pull for pull in search.pulls if pull.free]
-    search.tried.append(f"{len(search.ways)} straight pulls, {len(free)} free{note}")
+    search.tried.append(f"{len(search.directions)} straight pulls, {len(free)} free{note}")
     if search.pulls:
         far = search.pulls[0]
         search.best = f"{far.travel:,.0f} mm straight{'' if far.free else ', then blocked'}"
     if problem.goal is not None:
-        way = legs_to_goal(problem, search.ways, 1)
-        search.tried.append(f"straight there, {'free' if way is not None else 'not free'}{note}")
-        return way
+        poses = legs_to_goal(problem, search.directions, 1)
+        search.tried.append(f"straight there, {'free' if poses is not None else 'not free'}{note}")
+        return poses
     return [Pose(), pose(free[0].travel * np.array(free[0].direction))] if free else None
 
 
@@ -364,7 +368,7 @@ def _planned(search: _Search, note: str) -> list[Pose] | None:
     # what need not be turned is found much sooner without
     kinds = [("planned without turning", _UNTURNED, True)] + ([] if request.upright else [("planned", _TURNED, False)])
     tries: list[tuple[str, float, bool, Problem, Pose | None]] = []
-    lifted = lifted_off(problem, search.ways)
+    lifted = lifted_off(problem, search.directions)
     if lifted is not None:
         # what has parted from its contacts has to keep its clearance, as a way that comes near them again would not
         tries += [(name, _PARTED_FIRST * share, upright, *lifted) for name, share, upright in kinds]
@@ -373,13 +377,13 @@ def _planned(search: _Search, note: str) -> list[Pose] | None:
     for name, share, upright, own, start in tries:
         budget = search.allowance(share, own)
         poses = grown(
-            own, search.ways, budget, request.seed, upright=upright, tilt=request.tilt, tick=tick, start=start
+            own, search.directions, budget, request.seed, upright=upright, tilt=request.tilt, tick=tick, start=start
         )
         search.tried.append(f"{name}, {'free' if poses is not None else budget.in_words()}{note}")
         good = None if poses is None else search.plan_made_good(poses, own, start)
         if good is not None:
             return good
-    ends, budget = goals(problem, search.ways), search.allowance(1.0 - _UNTURNED - _TURNED)
+    ends, budget = goals(problem, search.directions), search.allowance(1.0 - _UNTURNED - _TURNED)
     poses = plan(problem, ends, budget, request.seed, upright=request.upright, tilt=request.tilt, tick=tick)
     if poses is None:
         told = f"planned from outside, {budget.in_words()}" if ends else "planned: there is no free place outside"
@@ -389,15 +393,15 @@ def _planned(search: _Search, note: str) -> list[Pose] | None:
     return search.plan_made_good(poses, problem, None)
 
 
-def lifted_off(problem: Problem, ways: list[Array]) -> tuple[Problem, Pose] | None:
+def lifted_off(problem: Problem, directions: list[Array]) -> tuple[Problem, Pose] | None:
     """The problem of things that have parted from what they are in contact with, and where they have, the least way along a direction from
     where they stand; None where they are in contact with nothing, or do not come off it so."""
     if not problem.held:
         return None
     clear, least = problem.parted(), max(problem.required, LEAST_STEP)
     for far in _LIFTS:
-        for way in ways:
-            at = pose(far * least * way)
+        for direction in directions:
+            at = pose(far * least * direction)
             if clear.free_at(at) and problem.likely_free(Pose(), at):
                 return clear, at
     return None
@@ -410,7 +414,7 @@ def _put_aside(search: _Search) -> bool:
     number = {j: whose[body.id] for j, body in enumerate(problem.obstacles) if body.id in whose}
     if not number:
         return False
-    sets = [[whose.get(part) for part in blockers_along(problem, way)] for way in search.ways]
+    sets = [[whose.get(part) for part in blockers_along(problem, direction)] for direction in search.directions]
     # a pull that nothing blocks leads elsewhere than asked for
     fit = [{thing for thing in things if thing is not None} for things in sets if things and None not in things]
     chosen = min(fit, key=len, default=set(number.values()))
@@ -434,31 +438,31 @@ def _alone_in_the_way(search: _Search) -> tuple[str, Array] | None:
         if not any(own.travel(Pose(), axis, far)[0] >= far for axis in axes if (far := exit_travel(own, Pose(), axis))):
             continue
         problem.ignored = before | {number[part]}
-        main = [way for way in search.ways if np.isclose(np.abs(way).max(), 1.0)]
+        main = [direction for direction in search.directions if np.isclose(np.abs(direction).max(), 1.0)]
         try:
-            way = legged_pull(problem, main, 2, tick)
+            direction = legged_pull(problem, main, 2, tick)
         finally:
             problem.ignored = before
-        if way is not None:
-            last = np.subtract(way[-1].way, way[-2].way)
+        if direction is not None:
+            last = np.subtract(direction[-1].translation, direction[-2].translation)
             return part, last / np.linalg.norm(last)
     return None
 
 
-def add_extraction_path(project: Project, things: Sequence[str], way: ExtractionPath, start: float = 0.0) -> Project:
+def add_extraction_path(project: Project, things: Sequence[str], path: ExtractionPath, start: float = 0.0) -> Project:
     """The project with an extraction path as a path and a run, or key poses where it turns on the spot; the last ones. Raises BadInput for
     several things that turn on the spot."""
-    return extraction_run(project, things, way.poses, way.rounding, start)
+    return extraction_run(project, things, path.poses, path.rounding, start)
 
 
-def without_spots(problem: Problem, way: list[Pose]) -> list[Pose]:
+def without_spots(problem: Problem, poses: list[Pose]) -> list[Pose]:
     """A way whose turns on the spot are made while going on, or before, where that is free: a run turns by its way only."""
-    legs = list(way)
+    legs = list(poses)
     for k in range(1, len(legs)):
-        if np.linalg.norm(np.subtract(legs[k].way, legs[k - 1].way)) > SPOT:
+        if np.linalg.norm(np.subtract(legs[k].translation, legs[k - 1].translation)) > SPOT:
             continue
-        later = [(k, part_way(legs[k], legs[k + 1], share)) for share in _SHARES] if k + 1 < len(legs) else []
-        sooner = [(k - 1, part_way(legs[k - 1], legs[k - 2], share)) for share in _SHARES] if k > 1 else []
+        later = [(k, pose_between(legs[k], legs[k + 1], share)) for share in _SHARES] if k + 1 < len(legs) else []
+        sooner = [(k - 1, pose_between(legs[k - 1], legs[k - 2], share)) for share in _SHARES] if k > 1 else []
         for place, at in (*later, *sooner):
             others = (legs[k - 1], at) if place == k else (at, legs[k])
             if problem.free_between(*others)[0]:
@@ -467,22 +471,22 @@ def without_spots(problem: Problem, way: list[Pose]) -> list[Pose]:
     return legs
 
 
-def _along(problem: Problem, way: Array) -> bool:
+def _along(problem: Problem, direction: Array) -> bool:
     """Whether a direction is along one of the things' own axes."""
-    return bool(np.abs(problem.axes.T @ way).max() > 0.999)
+    return bool(np.abs(problem.axes.T @ direction).max() > 0.999)
 
 
 def _way_out(
-    search: _Search, stage: Stage, way: list[Pose], rounding: float, certificate: Certificate
+    search: _Search, stage: Stage, poses: list[Pose], rounding: float, certificate: Certificate
 ) -> ExtractionPath:
     problem = search.problem
-    legs = list(itertools.pairwise(way))
+    legs = list(itertools.pairwise(poses))
     return ExtractionPath(
         stage,
-        tuple(way),
-        length_of(way),
+        tuple(poses),
+        length_of(poses),
         min(problem.free_between(a, b)[1] for a, b in legs),
-        max(leaning(part_way(a, b, share)) for a, b in legs for share in np.linspace(0.0, 1.0, 9)),
+        max(leaning(pose_between(a, b, share)) for a, b in legs for share in np.linspace(0.0, 1.0, 9)),
         problem.required,
         search.request.seed,
         time.monotonic() - search.began,

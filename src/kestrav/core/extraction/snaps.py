@@ -33,32 +33,32 @@ class Snap:
     part: str
     other: str
     deeper: float
-    way: float
+    distance: float
     direction: tuple[float, float, float]
 
 
-def snaps_of(problem: Problem, ways: Sequence[Array], tick: Tick | None = None) -> tuple[Snap, ...]:
+def snaps_of(problem: Problem, directions: Sequence[Array], tick: Tick | None = None) -> tuple[Snap, ...]:
     """The contacts that alone block the straight pull on which they get least deeper; none where no pull is blocked by contacts alone."""
     if not problem.held or problem.goal is not None:
         return ()
     without = dataclasses.replace(problem, held={}, contactless=frozenset(problem.held), _layers={})
     best: tuple[Snap, ...] = ()
-    for number, way in enumerate(ways):
+    for number, direction in enumerate(directions):
         if tick is not None:
-            tick(number / len(ways))
-        most = exit_travel(without, Pose(), way)
-        end = pose(most * way)
-        if not np.isfinite(most) or without.travel(Pose(), way, most)[0] < most:
+            tick(number / len(directions))
+        most = exit_travel(without, Pose(), direction)
+        end = pose(most * direction)
+        if not np.isfinite(most) or without.travel(Pose(), direction, most)[0] < most:
             continue
         if not (problem.inside_room(end) and without.free_between(Pose(), end)[0]):
             continue
-        snaps = _along(problem, way, most)
+        snaps = _along(problem, direction, most)
         if snaps and (not best or max(s.deeper for s in snaps) < max(s.deeper for s in best)):
             best = snaps
     return best
 
 
-def _along(problem: Problem, way: Array, most: float) -> tuple[Snap, ...]:
+def _along(problem: Problem, direction: Array, most: float) -> tuple[Snap, ...]:
     """Which contacts get deeper than they may on a straight pull, and by how much; none if any gets far too deep."""
     snaps, far_too_deep = list[Snap](), _MOST * float(np.ptp(problem.moved_box(Pose()), axis=0).min())
     for (i, _), held in problem.held.items():
@@ -67,7 +67,7 @@ def _along(problem: Problem, way: Array, most: float) -> tuple[Snap, ...]:
         for k in range(_ROUNDS):
             places = np.linspace(low, high, _LOOKS if k == 0 else _ZOOM)
             for place in places:
-                deeper = _deeper(problem, held, float(place) * way)
+                deeper = _deeper(problem, held, float(place) * direction)
                 if deeper > far_too_deep:
                     # a depth takes long to work out, and one is enough
                     return ()
@@ -76,16 +76,16 @@ def _along(problem: Problem, way: Array, most: float) -> tuple[Snap, ...]:
             step = places[1] - places[0]
             low, high = max(at - step, 0.0), min(at + step, most)
         if worst > 0:
-            x, y, z = (float(v) for v in way)
+            x, y, z = (float(v) for v in direction)
             other = problem.obstacles[held.other].id
             snaps.append(Snap(problem.movers[i].id, other, round(worst * _SPARE, 3), at, (x, y, z)))
     return tuple(snaps)
 
 
-def _deeper(problem: Problem, held: Held, way: Array) -> float:
+def _deeper(problem: Problem, held: Held, direction: Array) -> float:
     """By how much in mm a contact is deeper than it may be when the things have gone a way (3,); 0 or less where it is told quickly that
     it is not."""
-    at = pose(way).matrix(problem.pivot)
+    at = pose(direction).matrix(problem.pivot)
     room = held.separation(at[None])[0]
     return -float(room) if room > 0 or held.skins_clear(at) else held.limit.measured(at).depth - held.limit.allowed
 

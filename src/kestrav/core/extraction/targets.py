@@ -45,14 +45,14 @@ def pose_on(project: Project, meshes: Mapping[str, Mesh], things: Sequence[str],
     if not boxes:
         raise BadInput("what is to be taken out has no geometry")
     low, high = np.min([b[0] for b in boxes], axis=0), np.max([b[1] for b in boxes], axis=0)
-    way = there.mean(axis=0) - 0.5 * (low + high)
-    way[2] = there[1, 2] + _ABOVE - low[2]
+    offset = there.mean(axis=0) - 0.5 * (low + high)
+    offset[2] = there[1, 2] + _ABOVE - low[2]
     row = rows(project)
     moved = poses.copy()
     for inner in mine:
-        moved[row[inner]] = shift(way) @ poses[row[inner]]
-    way[2] -= drop_height(project, meshes, things, moved)
-    return pose_of(shift(way), _turned_about(project, things[0]))
+        moved[row[inner]] = shift(offset) @ poses[row[inner]]
+    offset[2] -= drop_height(project, meshes, things, moved)
+    return pose_of(shift(offset), _turned_about(project, things[0]))
 
 
 def _turned_about(project: Project, thing: str) -> Array:

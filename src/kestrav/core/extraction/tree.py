@@ -18,7 +18,7 @@ import numpy as np
 import scipy
 from numpy.typing import NDArray
 
-from kestrav.core.extraction.poses import Pose, composed, leaning, part_way, pose, rotated, stir, turn_of
+from kestrav.core.extraction.poses import Pose, composed, leaning, pose, pose_between, rotated, stir, turn_of
 from kestrav.core.extraction.problem import Budget, Problem
 from kestrav.core.extraction.pulls import exit_travel, shape_axes
 from kestrav.core.geometry.faces import Vector, vector
@@ -94,7 +94,7 @@ class _Tree:
 
 def grown(
     problem: Problem,
-    ways: list[Array],
+    directions: list[Array],
     budget: Budget,
     seed: int,
     *,
@@ -105,7 +105,9 @@ def grown(
 ) -> list[Pose] | None:
     """An extraction path, or to the problem's goal, from a start (none: where the things stand) as poses between which it goes straight; None if none is
     found within a budget. Its legs are to be shown free."""
-    return _Growing(problem, ways, budget, seed, upright=upright, tilt=tilt, tick=tick, start=start or Pose()).way()
+    return _Growing(
+        problem, directions, budget, seed, upright=upright, tilt=tilt, tick=tick, start=start or Pose()
+    ).way()
 
 
 _ON_PULLS = 0.3  # of all looks, that are spent on whether it comes straight out from where the tree has got
@@ -116,7 +118,7 @@ class _Growing:
     def __init__(
         self,
         problem: Problem,
-        ways: list[Array],
+        directions: list[Array],
         budget: Budget,
         seed: int,
         *,
@@ -126,7 +128,7 @@ class _Growing:
         start: Pose,
     ) -> None:
         self.start = start
-        self.problem, self.ways, self.budget, self.tick = problem, ways, budget, tick
+        self.problem, self.directions, self.budget, self.tick = problem, directions, budget, tick
         self.upright, self.tilt = upright, tilt
         self.rng = np.random.default_rng(seed)
         box = problem.moved_box(Pose())
@@ -140,7 +142,9 @@ class _Growing:
         own = [*problem.axes.T, *shape_axes(problem)]
         self.axes = [*np.eye(3), *(axis for axis in own if np.abs(axis).max() < 0.999)]
         # along edges and diagonals it is gone, but not looked whether they lead out
-        self.main = [way for way in ways if any(abs(float(way @ axis)) > 0.999 for axis in self.axes)] or ways
+        self.main = [
+            direction for direction in directions if any(abs(float(direction @ axis)) > 0.999 for axis in self.axes)
+        ] or directions
         self.step = float(np.clip(_STEP * self.size, _FINEST, _COARSEST))
         # where it stands less is left
         self.spare = next((s for s in (_SPARE * self.step, 0.1 * _SPARE * self.step) if problem.free_at(start, s)), 0.0)
@@ -167,9 +171,13 @@ class _Growing:
     def _straight(self) -> list[Pose] | None:
         """From somewhere straight along a direction, one of those given or any."""
         start = self._picked()
-        way = self.ways[int(self.rng.integers(len(self.ways)))] if self.rng.random() < 0.7 else self._unit()
+        direction = (
+            self.directions[int(self.rng.integers(len(self.directions)))] if self.rng.random() < 0.7 else self._unit()
+        )
         far = self.across * 2.0 ** -self.rng.integers(-1, 4)
-        return self._go(start, pose(np.array(self.tree.poses[start].way) + far * way, self.tree.poses[start].turn))
+        return self._go(
+            start, pose(np.array(self.tree.poses[start].translation) + far * direction, self.tree.poses[start].turn)
+        )
 
     def _towards(self) -> list[Pose] | None:
         """From the nearest towards a pose anywhere, whose turn is one of the room's quarters, that of a known pose, or any."""
@@ -179,9 +187,9 @@ class _Growing:
         else:
             low = np.maximum(problem.room[0], problem.box[0] - self.across) - self.box[0]
             high = np.minimum(problem.room[1], problem.box[1] + self.across) - self.box[1]
-            way = self.rng.uniform(np.minimum(low, high), np.maximum(low, high))
-            target = pose(way, self._some_turn())
-        start = self.tree.nearest(self._coordinates(target.way, self._seen_turn(target)))
+            translation = self.rng.uniform(np.minimum(low, high), np.maximum(low, high))
+            target = pose(translation, self._some_turn())
+        start = self.tree.nearest(self._coordinates(target.translation, self._seen_turn(target)))
         return self._go(start, target)
 
     def _slightly(self) -> list[Pose] | None:
@@ -189,9 +197,10 @@ class _Growing:
         start = self._picked()
         at = self.tree.poses[start]
         share = 2.0 ** -self.rng.uniform(0.0, 5.0)
-        way = np.array(at.way) + share * self.across * self.rng.normal(0.0, 0.5, 3)
+        translation = np.array(at.translation) + share * self.across * self.rng.normal(0.0, 0.5, 3)
         return self._go(
-            start, pose(way, at.turn if self.upright else self._turned_by(at, share * self.rng.normal(0.0, 0.7, 3)))
+            start,
+            pose(translation, at.turn if self.upright else self._turned_by(at, share * self.rng.normal(0.0, 0.7, 3))),
         )
 
     def _turned(self) -> list[Pose] | None:
@@ -209,7 +218,9 @@ class _Growing:
         count = max(int(np.ceil(abs(angle) / np.radians(12.0))), 1)
         for k in range(1, count + 1):
             turn = vector(k / count * angle * axis)
-            end = pose(np.array(at.way) + about - np.array(rotated(vector(about), turn)), composed(turn, at.turn))
+            end = pose(
+                np.array(at.translation) + about - np.array(rotated(vector(about), turn)), composed(turn, at.turn)
+            )
             before = len(self.tree.poses)
             poses = self._go(start, end)
             if poses is not None or len(self.tree.poses) == before or self.tree.poses[-1] != end:
@@ -221,7 +232,7 @@ class _Growing:
         """From somewhere on the spot to where its axes are the room's."""
         start = self._picked()
         quarter = _quarters()[int(self.rng.integers(len(_quarters())))]
-        return self._go(start, pose(self.tree.poses[start].way, quarter))
+        return self._go(start, pose(self.tree.poses[start].translation, quarter))
 
     # going
 
@@ -239,7 +250,7 @@ class _Growing:
         for k in (*range(keep, reached, keep), reached):
             if k == 0:
                 break
-            at = target if k == len(shares) else part_way(begin, target, float(shares[k - 1]))
+            at = target if k == len(shares) else pose_between(begin, target, float(shares[k - 1]))
             node = self._new(at, last)
             last = len(self.tree.poses) - 1
             if node is not None:
@@ -250,16 +261,16 @@ class _Growing:
 
     def _slide(self, start: int, here: Pose, target: Pose) -> list[Pose] | None:
         """What is left of a motion without what may stop it: of its way along an axis, or of its turn."""
-        way = np.subtract(target.way, here.way)
+        step = np.subtract(target.translation, here.translation)
         first = int(self.rng.integers(5))
         for kind in (first, (first + 1 + int(self.rng.integers(4))) % 5):
             if kind < 3:
                 axis = self.axes[kind] if self.rng.random() < 0.7 else self._unit()
-                end = pose(np.array(here.way) + way - (way @ axis) * axis, target.turn)
+                end = pose(np.array(here.translation) + step - (step @ axis) * axis, target.turn)
             elif kind == 3:
-                end = pose(target.way, here.turn)
+                end = pose(target.translation, here.turn)
             else:
-                end = pose(here.way, target.turn)
+                end = pose(here.translation, target.turn)
             slide = self._go(start, end, sliding=False)
             if slide is not None:
                 return slide
@@ -268,11 +279,11 @@ class _Growing:
     def _new(self, at: Pose, parent: int) -> list[Pose] | None:
         """Keep a pose; and the extraction path if it is there or a straight pull from there is free."""
         turn = self._seen_turn(at)
-        cell = _cell(at.way, turn, _CELL * self.size, _TURN_CELL)
-        number = self.tree.add(at, parent, cell, self._coordinates(at.way, turn))
+        cell = _cell(at.translation, turn, _CELL * self.size, _TURN_CELL)
+        number = self.tree.add(at, parent, cell, self._coordinates(at.translation, turn))
         if self.problem.out(at):
             return self.tree.way_to(number)
-        key = _cell(at.way, turn, _PULLED_APART * self.size, _PULLED_TURN)
+        key = _cell(at.translation, turn, _PULLED_APART * self.size, _PULLED_TURN)
         if key in self.pulled or self.spent_on_pulls > _ON_PULLS * (self.problem.measured - self.began):
             return None
         self.pulled.add(key)
@@ -288,10 +299,10 @@ class _Growing:
             ends = [self.problem.goal]
         else:
             ends = []
-            for way in self.main:
-                far = exit_travel(self.problem, at, way)
+            for direction in self.main:
+                far = exit_travel(self.problem, at, direction)
                 if np.isfinite(far):
-                    ends.append(pose(np.array(at.way) + far * way, at.turn))
+                    ends.append(pose(np.array(at.translation) + far * direction, at.turn))
         for end in ends:
             # at a few places, and then all along
             if self._free_until(at, end, _GLANCES) < len(_GLANCES):
@@ -303,7 +314,7 @@ class _Growing:
     def _free_until(self, one: Pose, two: Pose, shares: Array) -> int:
         """At how many of shares (n,) of a motion, from the first on, all is free."""
         if self.tilt is not None and not self.upright:
-            banks = np.array([leaning(part_way(one, two, float(share))) > self.tilt for share in shares])
+            banks = np.array([leaning(pose_between(one, two, float(share))) > self.tilt for share in shares])
             shares = shares[: int(np.argmax(banks))] if banks.any() else shares
         return self.problem.free_until(one, two, shares, self.spare)
 
@@ -335,11 +346,13 @@ class _Growing:
         axis: Array = self.rng.normal(size=3)
         return np.asarray(axis / np.linalg.norm(axis))
 
-    def _coordinates(self, way: Vector, turn: Vector) -> Array:
+    def _coordinates(self, translation: Vector, turn: Vector) -> Array:
         # the chord between unit quaternions is half the angle
         angle = math.hypot(*turn)
         part = math.sin(0.5 * angle) / angle if angle > 1e-12 else 0.5
-        return np.array([*way, *(2.0 * self.arm * v for v in (*(part * v for v in turn), math.cos(0.5 * angle)))])
+        return np.array(
+            [*translation, *(2.0 * self.arm * v for v in (*(part * v for v in turn), math.cos(0.5 * angle)))]
+        )
 
     def _seen_turn(self, at: Pose) -> Vector:
         """A pose's turn, without how far what is round is turned about its own axis. By plain numbers: it is asked of every new pose, and
@@ -355,9 +368,9 @@ class _Growing:
         return share * a, share * b, share * c
 
 
-def _cell(way: Vector, turn: Vector, wide: float, turned: float) -> tuple[int, ...]:
+def _cell(translation: Vector, turn: Vector, wide: float, turned: float) -> tuple[int, ...]:
     """The cell of a place and a turn, of a width in mm and one in rad."""
-    return (*(round(v / wide) for v in way), *(round(v / turned) for v in turn))
+    return (*(round(v / wide) for v in translation), *(round(v / turned) for v in turn))
 
 
 def _any_across(axis: Array) -> Array:

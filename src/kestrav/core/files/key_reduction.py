@@ -63,12 +63,12 @@ def turns_off(
     times, quaternions = np.asarray(times, float), np.asarray(quaternions, float)
     allowed = np.broadcast_to(allowed, len(times))
     halves = np.linalg.norm(np.diff(quaternions, axis=0), axis=1)
-    gone = np.concatenate([[0.0], np.cumsum(4.0 * np.arcsin(np.minimum(0.5 * halves, 1.0)))])
+    turned = np.concatenate([[0.0], np.cumsum(4.0 * np.arcsin(np.minimum(0.5 * halves, 1.0)))])
 
     def off(first: int, last: int) -> float:
         if last - first < 2:
             return 0.0
-        if gone[last] - gone[first] > most:
+        if turned[last] - turned[first] > most:
             return np.inf
         inner = slice(first + 1, last)
         share = (times[inner] - times[first]) / (times[last] - times[first])

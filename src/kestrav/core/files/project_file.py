@@ -137,6 +137,21 @@ def _with_finishes(document: dict[str, Any]) -> dict[str, Any]:
     return document
 
 
+# 18: keys of speed profiles have a distance, and what waits for a station says so
+def _with_distances(document: dict[str, Any]) -> dict[str, Any]:
+    for run in _records(document, "runs"):
+        profile = run.get("speed_profile")
+        for key in _records(profile, "keys") if isinstance(profile, dict) else ():
+            if "way" in key:
+                key["distance"] = key.pop("way")
+    for name in ("runs", "pose_tracks", "attachments", "rotations"):
+        for item in _records(document, name):
+            trigger = item.get("trigger")
+            if isinstance(trigger, dict) and trigger.get("at") == "way":
+                trigger["at"] = "station"
+    return document
+
+
 UPGRADES: dict[int, Callable[[dict[str, Any]], dict[str, Any]]] = {
     1: lambda document: document,
     2: lambda document: document,
@@ -154,6 +169,7 @@ UPGRADES: dict[int, Callable[[dict[str, Any]], dict[str, Any]]] = {
     14: lambda document: document,
     15: lambda document: document,
     16: lambda document: document,
+    17: _with_distances,
 }
 
 

@@ -35,7 +35,7 @@ class Changes:
     """What a changed file brings: names of parts, and of what is lost with those that are gone."""
 
     added: tuple[str, ...] = ()
-    gone: tuple[str, ...] = ()
+    removed: tuple[str, ...] = ()
     reshaped: tuple[str, ...] = ()
     recoloured: tuple[str, ...] = ()
     moved: tuple[str, ...] = ()
@@ -46,18 +46,18 @@ class Changes:
     @property
     def any(self) -> bool:
         """Whether anything is different."""
-        return bool(self.added or self.gone or self.reshaped or self.recoloured or self.moved or self.found_by_place)
+        return bool(self.added or self.removed or self.reshaped or self.recoloured or self.moved or self.found_by_place)
 
     def text(self) -> str:
         """The changes for people."""
         rows = [
             ("New", self.added),
-            ("Gone", self.gone),
+            ("Removed", self.removed),
             ("Other shape", self.reshaped),
             ("Other colour", self.recoloured),
             ("Other place", self.moved),
             ("Other name, same place", self.found_by_place),
-            ("Lost with what is gone", self.lost),
+            ("Lost with removed parts", self.lost),
         ]
         lines = [f"{label} ({len(names)}): {_some(names)}" for label, names in rows if names]
         lines.append(f"As before: {self.same} parts")
@@ -221,12 +221,12 @@ def _merged(
                 news = True
         same += not news
     kept = set(made)
-    gone = [p for p in old if p.id not in kept]
+    removed = [p for p in old if p.id not in kept]
     result = with_meshes(project, imported.meshes.values())
     parts = [made.get(p.id, p) for p in project.parts if p.id in made or p.source != source.id]
     present = {p.id for p in parts}
     parts += [part for part_id, part in made.items() if part_id not in present]
-    result, lost = _without(project, result, parts, {p.id for p in gone})
+    result, lost = _without(project, result, parts, {p.id for p in removed})
     fresh_source = Source(
         source.id, imported.path or source.file, imported.chord, imported.unit or source.unit, imported.up
     )
@@ -236,7 +236,7 @@ def _merged(
     result = _follow_links(result)
     changes = Changes(
         tuple(added),
-        tuple(p.name for p in gone),
+        tuple(p.name for p in removed),
         tuple(reshaped),
         tuple(recoloured),
         tuple(moved),
@@ -251,7 +251,7 @@ def _differ(a: Placement, b: Placement) -> bool:
     return not np.allclose(placement_matrix(a), placement_matrix(b), rtol=0, atol=2e-3)
 
 
-def _without(before: Project, result: Project, parts: list[Part], gone: set[str]) -> tuple[Project, list[str]]:
+def _without(before: Project, result: Project, parts: list[Part], removed: set[str]) -> tuple[Project, list[str]]:
     """The project with these parts, and without what cannot be without the ones that are gone.
 
     What was put below something that is gone here goes up to the nearest that is left.
@@ -262,7 +262,7 @@ def _without(before: Project, result: Project, parts: list[Part], gone: set[str]
     fixed = []
     for part in parts:
         parent = part.parent
-        while parent in gone:
+        while parent in removed:
             parent = old_parent[parent or ""]
         if parent != part.parent:
             above = np.eye(4) if parent is None else rest[rows[parent]]
@@ -274,10 +274,10 @@ def _without(before: Project, result: Project, parts: list[Part], gone: set[str]
     def stood(part_id: str) -> Vector:
         return vector(rest[rows[part_id], :3, 3])
 
-    fields, out = without(before, gone, stood)
-    lost = [item.name for item in items(before) if item.id in out - gone]
+    fields, out = without(before, removed, stood)
+    lost = [item.name for item in items(before) if item.id in out - removed]
     looking: tuple[Camera | Light, ...] = (*before.cameras, *before.lights)
-    lost += [f"the aim of {item.name}" for item in looking if getattr(item.aim, "part", "") in gone]
+    lost += [f"the aim of {item.name}" for item in looking if getattr(item.aim, "part", "") in removed]
     result = msgspec.structs.replace(result, parts=parents_first(parts_without(fixed, out, stood)), **fields)
     return result, lost
 
@@ -347,12 +347,12 @@ def replace(project: Project, part_id: str, imported: Imported, align: Literal["
             record = msgspec.structs.replace(record, **kept_here, finish=inner.finish or before.finish)
         made.append(record)
     kept = {p.id for p in made}
-    gone = {p.id for p in old_inside} - kept
+    removed = {p.id for p in old_inside} - kept
     after = msgspec.structs.replace(
         part, geometry=None, scale=(1.0, 1.0, 1.0), form=None, source=source.id, link="", baseline=None
     )
-    parts = [after if p.id == part_id else p for p in project.parts if p.id not in gone and p.id not in kept]
-    result, _ = _without(project, project, [*parts, *made], gone)
+    parts = [after if p.id == part_id else p for p in project.parts if p.id not in removed and p.id not in kept]
+    result, _ = _without(project, project, [*parts, *made], removed)
     return validate(without_unused(result))
 
 

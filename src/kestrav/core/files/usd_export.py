@@ -138,8 +138,10 @@ class _Scene:
         self.names.path(_WORLD, "Shapes")
         self.names.path(_WORLD, "Finishes")
         UsdGeom.Scope.Define(self.stage, _FINISHES)
-        ways = ("", *(way.id for way in project.colourways))
-        self.structured = any(finish.texture for way in ways for finish in finishes_of(project, way).values())
+        colourways = ("", *(colourway.id for colourway in project.colourways))
+        self.structured = any(
+            finish.texture for colourway in colourways for finish in finishes_of(project, colourway).values()
+        )
         self.moving = self.keys = self.samples = 0
 
     def write(self, file: Path) -> Written:
@@ -487,11 +489,11 @@ class _Scene:
             lux = box.strength * np.pi * WHITE
             made.CreateIntensityAttr(float(lux / (np.pi * np.sin(half) ** 2)))
             made.CreateColorAttr(Gf.Vec3f(*map(float, box.colour)))
-            stands = np.eye(4)
-            stands[:3, :3] = _looking(-box.direction[None])[0]
-            self._move(made, Track(stands))
-        ways = directions(32)
-        mean = (surround(setup, ways) * solid_angles(32)[..., None]).sum(axis=(0, 1)) / (4 * np.pi)
+            frame = np.eye(4)
+            frame[:3, :3] = _looking(-box.direction[None])[0]
+            self._move(made, Track(frame))
+        rays = directions(32)
+        mean = (surround(setup, rays) * solid_angles(32)[..., None]).sum(axis=(0, 1)) / (4 * np.pi)
         most = float(mean.max())
         if most > 0:
             dome = UsdLux.DomeLight.Define(self.stage, self.names.path(_WORLD, "Surroundings"))
@@ -530,12 +532,12 @@ def _looking(forward: Array) -> Array:
 def _aimed(places: Array, targets: Array, sampled: Samples, exact: Exactness) -> Track:
     """The track of a light that stands at places (n, 3) and shines at targets (n, 3) at the samples."""
     turns = _looking(targets - places)
-    stands = np.eye(4)
-    stands[:3, :3], stands[:3, 3] = turns[0], places[0]
+    frame = np.eye(4)
+    frame[:3, :3], frame[:3, 3] = turns[0], places[0]
     moved, turned = np.ptp(places, axis=0).max() > 1e-6, np.abs(turns - turns[0]).max() > 1e-9
     reach = float(np.linalg.norm(targets - places, axis=1).max())
     return Track(
-        stands,
+        frame,
         place_keys(sampled, places, exact.place) if moved else None,
         turn_keys(sampled, quaternions(turns), exact.place, reach) if turned else None,
         len(places),

@@ -34,8 +34,8 @@ class _Check(msgspec.Struct):
     min_clearance_mm: float | None = None
 
 
-Change = Literal["new", "worse", "better", "same", "gone"]
-_ORDER: tuple[Change, ...] = ("new", "worse", "same", "better", "gone")
+Change = Literal["new", "worse", "better", "same", "resolved"]
+_ORDER: tuple[Change, ...] = ("new", "worse", "same", "better", "resolved")
 _ALIKE = 1e-3  # of the unit, by which a number may differ and be the same: facets and grids give no more
 
 
@@ -91,7 +91,7 @@ def compare(before: Mapping[str, Any], after: Mapping[str, Any]) -> Comparison:
         earlier = left.get(_key(finding), [])
         was = earlier.pop(0) if earlier else None
         compared.append(Compared("new" if was is None else _change(was, finding), was, finding))
-    compared += [Compared("gone", was, None) for rest in left.values() for was in rest]
+    compared += [Compared("resolved", was, None) for rest in left.values() for was in rest]
     grave = {"breach": 0, "warning": 1}
     compared.sort(
         key=lambda c: (_ORDER.index(c.change), grave.get(str(c.finding["severity"]), 2), str(c.finding["title"]))
@@ -173,7 +173,7 @@ def _numbers(c: Compared) -> str:
 
 def in_words(comparison: Comparison) -> str:
     """A comparison in one line: how many findings are new, worse, better, gone, and the least clearances."""
-    counts = {change: 0 for change in ("new", "worse", "better", "gone")}
+    counts = {change: 0 for change in ("new", "worse", "better", "resolved")}
     for one in comparison.findings:
         if one.change in counts:
             counts[one.change] += 1

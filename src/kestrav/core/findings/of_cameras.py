@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from kestrav.core.camera.fixes import Goal, Way, told, tried
+from kestrav.core.camera.fixes import Candidate, Goal, told, tried
 from kestrav.core.camera.judged import Judged
 from kestrav.core.clearance.sweep import intervals_of
 from kestrav.core.document.records import Shot
@@ -64,7 +64,7 @@ def lasting(judged: Judged, faulty: NDArray[np.bool_]) -> str:
     return f"{seconds_of(judged, faulty):.2f} s in all"
 
 
-def fixes(judged: Judged, goal: Goal, *groups: Iterable[Way]) -> tuple[Fix, ...]:
+def fixes(judged: Judged, goal: Goal, *groups: Iterable[Candidate]) -> tuple[Fix, ...]:
     """The first edit of each group by which a goal is reached, as fixes."""
     tries = [tried(judged, goal, group) for group in groups]
-    return tuple(Fix(way.label, told(judged.project, way)) for way in tries if way is not None)
+    return tuple(Fix(candidate.label, told(judged.project, candidate)) for candidate in tries if candidate is not None)

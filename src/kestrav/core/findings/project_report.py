@@ -13,7 +13,7 @@ from kestrav.core.clearance.table import outcomes
 from kestrav.core.document.lookup import get, get_as, qualified_name
 from kestrav.core.document.records import Camera, Project, Shot, Wheel
 from kestrav.core.document.shots import frame_count
-from kestrav.core.editing.wheel_making import turns_of, way_rolled
+from kestrav.core.editing.wheel_making import rolled_distance, turns_of
 from kestrav.core.findings.check import CheckResult
 from kestrav.core.findings.html_report import chart
 from kestrav.core.findings.page import Figure, figure_html, page, table
@@ -40,7 +40,7 @@ def as_page(project: Project, result: CheckResult, pictures: Mapping[str, Sequen
         ),
         "<h2>Runs</h2>",
         table(
-            ("Run", "Travels", "On", "From s", "To s", "Way mm", "÷ time s", "Greatest mm/s"),
+            ("Run", "Travels", "On", "From s", "To s", "Distance mm", "÷ time s", "Greatest mm/s"),
             (_run(project, run.id) for run in project.runs),
             (3, 4, 5, 6, 7),
         ),
@@ -49,7 +49,7 @@ def as_page(project: Project, result: CheckResult, pictures: Mapping[str, Sequen
         sections += [
             "<h2>Wheels</h2>",
             table(
-                ("Wheel", "2 · π · radius mm = around mm", "way mm ÷ around mm = turns", "Degrees"),
+                ("Wheel", "2 · π · radius mm = circumference mm", "distance mm ÷ circumference mm = turns", "Degrees"),
                 (_wheel(project, roll) for roll in project.wheels),
                 (3,),
             ),
@@ -125,11 +125,11 @@ def _run(project: Project, run_id: str) -> tuple[str, ...]:
 
 
 def _wheel(project: Project, roll: Wheel) -> tuple[str, ...]:
-    way, around, turns = way_rolled(project, roll), 2 * np.pi * roll.radius, turns_of(project, roll)
+    distance, around, turns = rolled_distance(project, roll), 2 * np.pi * roll.radius, turns_of(project, roll)
     slip = "" if roll.slip == 0 else f" × {1 + roll.slip:.4f}"
     return (
         qualified_name(project, roll.part),
         f"2 · π · {roll.radius:.3f} = {around:.3f}",
-        f"{way:,.1f} ÷ {around:.3f}{slip} = {turns:.4f}",
+        f"{distance:,.1f} ÷ {around:.3f}{slip} = {turns:.4f}",
         f"{360 * turns:,.1f}",
     )

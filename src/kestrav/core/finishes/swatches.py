@@ -81,12 +81,12 @@ def _lit(finish: Finish, normal: Array, base: Array, rough: Array) -> Array:
     return np.asarray(light)
 
 
-def _studio(ways: Array, blur: Array) -> Array:
+def _studio(directions: Array, blur: Array) -> Array:
     """The light (n, n) that comes from directions (n, n, 3), as blurred as a roughness."""
     spread = 0.02 + 0.55 * blur**1.5
-    light = 0.42 + 0.33 * np.tanh(ways[..., 1] / (0.12 + 0.6 * blur))
+    light = 0.42 + 0.33 * np.tanh(directions[..., 1] / (0.12 + 0.6 * blur))
     for middle, half, bright in _BOXES:
-        away = np.arccos(np.clip(ways @ (middle / np.linalg.norm(middle)), -1.0, 1.0))
+        away = np.arccos(np.clip(directions @ (middle / np.linalg.norm(middle)), -1.0, 1.0))
         # a box of the same light in all, however far it is spread
         weight = half**2 / (half**2 + spread**2)
         light = light + bright * weight / (1.0 + np.exp(np.clip((away - half) / (0.25 * spread), -40, 40)))

@@ -38,10 +38,10 @@ class Line:
     def evaluate(self, parameter: ArrayLike, order: int = 0) -> Array:
         """Position or derivative, (n, 3)."""
         t = np.asarray(parameter, float)[..., None]
-        way = (self.last - self.first) / self.length
+        direction = (self.last - self.first) / self.length
         if order == 0:
-            return self.first + t * way
-        return np.broadcast_to(way if order == 1 else np.zeros(3), (*t.shape[:-1], 3)).copy()
+            return self.first + t * direction
+        return np.broadcast_to(direction if order == 1 else np.zeros(3), (*t.shape[:-1], 3)).copy()
 
 
 @dataclass(frozen=True, eq=False)
@@ -293,8 +293,8 @@ def rounded_through(
         marks.append(breaks)
         mine: list[Parametric] = [arcs[a][1]] if a in arcs else []
         if straight[k] and (a in arcs or b in arcs):
-            way = (points[b] - points[a]) / lengths[k]
-            first, last = points[a] + cuts[a] * way, points[b] - cuts[b] * way
+            direction = (points[b] - points[a]) / lengths[k]
+            first, last = points[a] + cuts[a] * direction, points[b] - cuts[b] * direction
             if np.linalg.norm(last - first) > 1e-9 * lengths[k]:
                 mine.append(Line(first, last))
         else:

@@ -25,19 +25,19 @@ def facet_error(shape: Mesh, origin: ArrayLike, direction: ArrayLike) -> float:
     """
     if not shape.watertight:
         return np.inf
-    way = np.asarray(direction, float) / np.linalg.norm(direction)
+    normal = np.asarray(direction, float) / np.linalg.norm(direction)
     used, corner = np.unique(shape.triangles, return_inverse=True)
     step = shape.vertices[used] - np.asarray(origin, float)
-    heights = step @ way
-    across = step - heights[:, None] * way
+    heights = step @ normal
+    across = step - heights[:, None] * normal
     radii = np.linalg.norm(across, axis=1)
     same = max(_ON_GRID, _SAME * float(np.ptp(shape.bounds, axis=0).max()))
     ring = _rings(heights, radii, same)
     if ring is None:
         return np.inf
-    first = np.cross(way, np.eye(3)[int(np.argmin(np.abs(way)))])
+    first = np.cross(normal, np.eye(3)[int(np.argmin(np.abs(normal)))])
     first /= np.linalg.norm(first)
-    angles = np.arctan2(across @ np.cross(way, first), across @ first)
+    angles = np.arctan2(across @ np.cross(normal, first), across @ first)
     mine, turned = ring[corner].reshape(-1, 3), angles[corner].reshape(-1, 3)
     count = int(ring.max()) + 1
     radius, height = np.zeros(count), np.zeros(count)
@@ -47,7 +47,7 @@ def facet_error(shape: Mesh, origin: ArrayLike, direction: ArrayLike) -> float:
     level = np.ptp(height[mine], axis=1) <= same
     if not _bands_closed(mine[~level], turned[~level], on_axis):
         return np.inf
-    flat = np.stack([across @ first, across @ np.cross(way, first)], axis=1)[corner].reshape(-1, 3, 2)
+    flat = np.stack([across @ first, across @ np.cross(normal, first)], axis=1)[corner].reshape(-1, 3, 2)
     planes = _rings(height, np.zeros(count), same)
     if planes is None or not _planes_full(planes[mine[level, 0]], mine[level], flat[level], ring, angles, radius, same):
         return np.inf

@@ -74,9 +74,9 @@ def _of_outline(points: Array) -> Teeth | None:
         points, angles = points[::-1], angles[::-1]
     # even along the outline, as long straight flanks have few points
     steps = np.linalg.norm(np.diff(points, axis=0), axis=1)
-    way = np.concatenate([[0.0], np.cumsum(steps)])
-    every = np.linspace(0.0, way[-1], 4 * _SAMPLES)
-    dense = np.column_stack([np.interp(every, way, points[:, k]) for k in (0, 1)])
+    distances = np.concatenate([[0.0], np.cumsum(steps)])
+    every = np.linspace(0.0, distances[-1], 4 * _SAMPLES)
+    dense = np.column_stack([np.interp(every, distances, points[:, k]) for k in (0, 1)])
     turn = np.unwrap(np.arctan2(dense[:, 1], dense[:, 0]))
     radius = np.hypot(dense[:, 0], dense[:, 1])
     order = np.argsort(turn, kind="stable")

@@ -76,15 +76,15 @@ class Winding:
 def station_at(plan: Curve, middle: ArrayLike, azimuth: float) -> float:
     """The station at which a closed level curve is seen in a direction from a place (2,) within it."""
     middle = np.asarray(middle, float)
-    way = np.array([np.cos(azimuth), np.sin(azimuth)])
-    across = np.array([-way[1], way[0]])
+    direction = np.array([np.cos(azimuth), np.sin(azimuth)])
+    across = np.array([-direction[1], direction[0]])
 
     def aside(station: float) -> float:
         return float((plan.position([station % plan.length])[0, :2] - middle) @ across)
 
     stations = np.linspace(0.0, plan.length, _SAMPLES + 1)
     places = plan.position(stations)[:, :2] - middle
-    side, ahead = places @ across, places @ way
+    side, ahead = places @ across, places @ direction
     crossing = np.flatnonzero((side[:-1] * side[1:] <= 0) & (ahead[:-1] + ahead[1:] > 0) & (side[:-1] != side[1:]))
     if not len(crossing):
         return float(stations[int(np.argmax(ahead))])

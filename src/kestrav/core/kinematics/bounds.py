@@ -23,11 +23,11 @@ MOST_TURN = 4.0  # rad: however it turns, no point is farther from where it was 
 class Bound:
     """Of each step (m,) how far points go at most, and by how much what they are on turns; infinite where nothing is known."""
 
-    way: Array
+    distance: Array
     turn: Array
 
     def __add__(self, other: Bound) -> Bound:
-        return Bound(self.way + other.way, self.turn + other.turn)
+        return Bound(self.distance + other.distance, self.turn + other.turn)
 
 
 @dataclass(frozen=True, eq=False)
@@ -53,14 +53,14 @@ class Points:
 
     def about(self, origin: ArrayLike, direction: ArrayLike) -> tuple[float, Points]:
         """How far any of them is from an axle, as far as is asked about, and balls that hold them however they are turned about it."""
-        origin, way = np.asarray(origin, float), unit(direction)
-        along = (self.centres - origin) @ way
-        feet = origin + along[:, None] * way
+        origin, axis = np.asarray(origin, float), unit(direction)
+        along = (self.centres - origin) @ axis
+        feet = origin + along[:, None] * axis
         radii = np.linalg.norm(self.centres - feet, axis=1) + self.radii
         away = float(radii.max())
         if self.line is not None:
             off = self.line - origin
-            beside = float(np.linalg.norm(off - (off @ way)[:, None] * way, axis=1).max())
+            beside = float(np.linalg.norm(off - (off @ axis)[:, None] * axis, axis=1).max())
             away = min(away, BESIDE * beside)
         return away, Points(feet, radii)
 
@@ -77,9 +77,9 @@ def at(place: ArrayLike) -> Points:
 
 def where(which: NDArray[np.bool_], one: Bound, two: Bound) -> Bound:
     """The one of two bounds in some of the steps (m,), and the other in the rest."""
-    return Bound(np.where(which, one.way, two.way), np.where(which, one.turn, two.turn))
+    return Bound(np.where(which, one.distance, two.distance), np.where(which, one.turn, two.turn))
 
 
 def lifted(bound: Bound, away: float) -> Bound:
     """That of points as far from the place that a bound is of."""
-    return Bound(bound.way + np.minimum(bound.turn, MOST_TURN) * away, bound.turn)
+    return Bound(bound.distance + np.minimum(bound.turn, MOST_TURN) * away, bound.turn)

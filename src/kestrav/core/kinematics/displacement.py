@@ -69,7 +69,7 @@ class Displacement:
         frames = [WORLD, *(chain(self.motion, one) & chain(self.motion, two))]
         bound = np.full(len(self.middle), np.inf)
         for frame in frames:
-            bound = np.minimum(bound, self.of(one, frame, mine).way + self.of(two, frame, theirs).way)
+            bound = np.minimum(bound, self.of(one, frame, mine).distance + self.of(two, frame, theirs).distance)
         return np.where(self.sudden, 0.0, bound)
 
     def of(self, thing: str, frame: str, points: Points) -> Bound:
@@ -83,7 +83,7 @@ class Displacement:
         key = (thing, frame, points.centres.tobytes(), points.radii.tobytes(), line)
         if key not in self._known or self._busy:
             bound = self._joined(thing, frame, points, self.motion.joints_on(thing))
-            bound = Bound(np.where(self.sudden, 0.0, bound.way), np.where(self.sudden, 0.0, bound.turn))
+            bound = Bound(np.where(self.sudden, 0.0, bound.distance), np.where(self.sudden, 0.0, bound.turn))
             if self._busy:
                 return bound
             self._known[key] = bound
@@ -114,7 +114,7 @@ class Displacement:
             amount = self.amount(joint)
             away, held = points.about(joint.axle.origin, joint.axle.direction)
             below = self._joined(thing, frame, held, before)
-            return Bound(below.way + np.minimum(amount, MOST_TURN) * away, below.turn + amount)
+            return Bound(below.distance + np.minimum(amount, MOST_TURN) * away, below.turn + amount)
         if joint.role == "slides":
             amount = self.amount(joint)
             slid = self.motion.amount(joint, self.times)
@@ -123,7 +123,7 @@ class Displacement:
             reach = 0.5 * (high - low) + float(amount.max(initial=0.0))
             held = Points(points.centres + middle, points.radii + min(reach, 1e9))
             below = self._joined(thing, frame, held, before)
-            return Bound(below.way + amount, below.turn)
+            return Bound(below.distance + amount, below.turn)
         if isinstance(joint.item, Ball):
             return self._rolled_ball(joint.item, frame, points, before)
         assert isinstance(joint.item, Rod)
@@ -135,7 +135,7 @@ class Displacement:
         if key not in self._known:
             amount = np.where(self.sudden, 0.0, self._amount(joint))
             self._known[key] = Bound(amount, amount)
-        return self._known[key].way
+        return self._known[key].distance
 
     def _amount(self, joint: Joint) -> Array:
         item = joint.item
@@ -164,10 +164,10 @@ class Displacement:
         # the way since the cell's start, for as long as its way ahead turns
         centre = poses[:, :3, :3] @ np.array(roll.axle.origin) + poses[:, :3, 3]
         since = np.maximum(*(np.linalg.norm(c - rolling.path.centre[k], axis=1) for c in (centre[:-1], centre[1:])))
-        turning = np.minimum(0.5 * (since + base.way) * base.turn / flat, 2.0 * (since + base.way))
-        way = base.way + turning + share * np.abs(rolling.left_over[k])
+        turning = np.minimum(0.5 * (since + base.distance) * base.turn / flat, 2.0 * (since + base.distance))
+        distance = base.distance + turning + share * np.abs(rolling.left_over[k])
         own = share * np.abs(np.diff(rolling.path.own))[k]
-        return np.asarray((1.0 + abs(roll.slip)) * way / roll.radius + own)
+        return np.asarray((1.0 + abs(roll.slip)) * distance / roll.radius + own)
 
     def _driven(self, gear: Gear, joint: Joint) -> Array:
         side = "b" if joint.part == gear.b.part else "a"
@@ -195,22 +195,22 @@ class Displacement:
         for frame in frames:
             one = self._unturned(gear.a.part, frame, centre[0])
             two = self._unturned(gear.b.part, frame, centre[1])
-            way, turn = one.way + two.way, one.turn + two.turn
+            distance, turn = one.distance + two.distance, one.turn + two.turn
             if best is None:
-                best = way, turn
+                best = distance, turn
             else:
-                better = way + turn < best[0] + best[1]
-                best = np.where(better, way, best[0]), np.where(better, turn, best[1])
+                better = distance + turn < best[0] + best[1]
+                best = np.where(better, distance, best[0]), np.where(better, turn, best[1])
         assert best is not None
-        way, turn = best
-        apart = np.maximum(0.5 * (stands.apart[:-1] + stands.apart[1:] - way), 1e-9)
+        distance, turn = best
+        apart = np.maximum(0.5 * (stands.apart[:-1] + stands.apart[1:] - distance), 1e-9)
         if gear.kind == "rack":
-            return turn, way + turn * (long + way)
+            return turn, distance + turn * (long + distance)
         # the direction from the one to the other, as seen by each, and how it leans with their distance
-        angle = (way + 2.0 * (long + way) * turn) / apart + turn
+        angle = (distance + 2.0 * (long + distance) * turn) / apart + turn
         if gear.kind in ("chain", "belt") and not gear.crossed:
             radii = abs(pitch_radius(gear, gear.a) - pitch_radius(gear, gear.b))
-            angle = angle + radii * way / (apart * np.sqrt(np.maximum(apart**2 - radii**2, 1e-12)))
+            angle = angle + radii * distance / (apart * np.sqrt(np.maximum(apart**2 - radii**2, 1e-12)))
         return angle, angle
 
     def _seen_from_b(self, gear: Gear) -> Array:
@@ -221,7 +221,7 @@ class Displacement:
 
     # rods
 
-    def _pin_way(self, rod: Rod, base: str, frame_of: Points) -> tuple[Array, Array]:
+    def _pin_distance(self, rod: Rod, base: str, frame_of: Points) -> tuple[Array, Array]:
         """How far the crank's pin goes at most as seen by a part with nothing turned, and where (n, 3) it is in that one's coordinates."""
         frames = [WORLD, *(chain(self.motion, rod.crank.part) & chain(self.motion, base))]
         seen = np.einsum(
@@ -233,41 +233,43 @@ class Displacement:
         reach = np.linalg.norm(seen - frame_of.centres[0], axis=1).max(initial=0.0)
         bound = np.full(len(self.middle), np.inf)
         for frame in frames:
-            pin = self.of(rod.crank.part, frame, at(rod.crank.at)).way
+            pin = self.of(rod.crank.part, frame, at(rod.crank.at)).distance
             under = self._unturned(base, frame, frame_of)
-            bound = np.minimum(bound, pin + under.way + under.turn * reach)
+            bound = np.minimum(bound, pin + under.distance + under.turn * reach)
         return bound, seen
 
     def _slid(self, rod: Rod) -> Array:
         """The slider's way: that of the pin along the line, and what the rod's slant makes of its way across."""
         assert rod.to is not None
-        way, seen = self._pin_way(rod, rod.to.part, at(rod.to.at))
+        distance, seen = self._pin_distance(rod, rod.to.part, at(rod.to.at))
         line = unit(rod.line)
         off = np.array(rod.to.at) - seen
         across = np.linalg.norm(off - (off @ line)[:, None] * line, axis=1)
-        most = np.maximum(across[:-1], across[1:]) + way
+        most = np.maximum(across[:-1], across[1:]) + distance
         length = float(np.linalg.norm(np.array(rod.far) - np.array(rod.near)))
         slant = np.sqrt(np.maximum(length**2 - most**2, 0.0))
         # near a dead end the square root has no slope: between two places it changes by the root of the difference at most
-        root = 2.0 * np.sqrt(2.0 * most * way)
-        return np.asarray(way + np.where(slant > 0, np.minimum(most * way / np.maximum(slant, _TINY), root), root))
+        root = 2.0 * np.sqrt(2.0 * most * distance)
+        return np.asarray(
+            distance + np.where(slant > 0, np.minimum(most * distance / np.maximum(slant, _TINY), root), root)
+        )
 
     def _rocked(self, rod: Rod) -> Array:
         """The rocker's turn: that of the direction to the crank's pin, and of the angle of the triangle at its axle."""
         assert rod.to is not None
-        way, seen = self._pin_way(rod, rod.to.part, at(rod.axle.origin))
+        distance, seen = self._pin_distance(rod, rod.to.part, at(rod.axle.origin))
         axis, origin = unit(rod.axle.direction), np.array(rod.axle.origin)
         off = seen - origin
         height = off @ axis
         away = np.linalg.norm(off - height[:, None] * axis, axis=1)
         arm = np.array(rod.to.at) - origin
         radius = float(np.linalg.norm(arm - (arm @ axis) * axis))
-        least = np.maximum(0.5 * (away[:-1] + away[1:] - way), 1e-9)
-        most = np.maximum(away[:-1], away[1:]) + way
+        least = np.maximum(0.5 * (away[:-1] + away[1:] - distance), 1e-9)
+        most = np.maximum(away[:-1], away[1:]) + distance
         length = float(np.linalg.norm(np.array(rod.far) - np.array(rod.near)))
-        lift = np.maximum(np.abs(height[:-1] - arm @ axis), np.abs(height[1:] - arm @ axis)) + way
-        change = way * (1.0 / (2 * radius) + np.abs(length**2 - radius**2) / (2 * radius * least**2))
-        change = change + lift * way / (radius * least) + way * lift**2 / (2 * radius * least**2)
+        lift = np.maximum(np.abs(height[:-1] - arm @ axis), np.abs(height[1:] - arm @ axis)) + distance
+        change = distance * (1.0 / (2 * radius) + np.abs(length**2 - radius**2) / (2 * radius * least**2))
+        change = change + lift * distance / (radius * least) + distance * lift**2 / (2 * radius * least**2)
         flat = np.maximum(length**2 - np.stack([height[:-1], height[1:]]) ** 2, 0.0)
         cosine = np.abs(
             (radius**2 + np.stack([away[:-1], away[1:]]) ** 2 - flat) / (2 * radius * np.stack([away[:-1], away[1:]]))
@@ -276,7 +278,7 @@ class Displacement:
         sine = np.sqrt(np.maximum(1.0 - np.minimum(close, 1.0) ** 2, 0.0))
         root = 2.0 * 2.23 * np.sqrt(change)  # |arccos x - arccos y| ≤ 2.23 sqrt |x - y|, at both ends
         spread = np.where(sine > 0, np.minimum(change / np.maximum(sine, _TINY), root), root)
-        angles: Array = np.minimum(way / least, MOST_TURN) + spread
+        angles: Array = np.minimum(distance / least, MOST_TURN) + spread
         return np.where(most > 0, angles, 0.0)
 
     def _coupled(self, rod: Rod, joint: Joint) -> Array:
@@ -296,29 +298,29 @@ class Displacement:
         base = self._joined(rod.part, frame, at(near), before)
         away = points.from_point(near)
         if rod.keeps == "level" or rod.to is None:
-            return Bound(pin.way + np.minimum(base.turn, MOST_TURN) * away, base.turn)
+            return Bound(pin.distance + np.minimum(base.turn, MOST_TURN) * away, base.turn)
         target = self.of(rod.to.part, frame, at(rod.to.at))
         pins = self.motion.pin(rod.crank.part, rod.crank.at, self.times)
         targets = self.motion.pin(rod.to.part, rod.to.at, self.times)
-        way = pin.way + target.way
+        distance = pin.distance + target.distance
         normal = self.motion.plane(rod, self.times)
         plane = self._plane_turn(rod, frame)
         step = targets - pins
         flat = np.linalg.norm(step - np.einsum("ni,ni->n", step, normal)[:, None] * normal, axis=1)
         apart = np.linalg.norm(step, axis=1)
-        most = np.maximum(apart[:-1], apart[1:]) + way
-        least = np.maximum(0.5 * (flat[:-1] + flat[1:] - way - 4 * most * plane), 1e-9)
+        most = np.maximum(apart[:-1], apart[1:]) + distance
+        least = np.maximum(0.5 * (flat[:-1] + flat[1:] - distance - 4 * most * plane), 1e-9)
         before_ = self.motion.unturned(rod.part, self.times)[:, :3, :3] @ (far - near)
         flat_before = np.linalg.norm(before_ - np.einsum("ni,ni->n", before_, normal)[:, None] * normal, axis=1)
         long = float(np.linalg.norm(far - near))
         least_before = np.maximum(0.5 * (flat_before[:-1] + flat_before[1:] - long * (base.turn + 4 * plane)), 1e-9)
         # in the plane by the directions of both pins and of the rod before, and by the plane's own turn; out of it by what is left
-        angle = (way + 2 * most * plane) / least + long * (base.turn + 2 * plane) / least_before
+        angle = (distance + 2 * most * plane) / least + long * (base.turn + 2 * plane) / least_before
         turn = base.turn + angle + 2 * plane
         tilt = np.abs(np.einsum("ni,ni->n", unit(step), normal) - np.einsum("ni,ni->n", unit(before_), normal))
         if float(tilt.max(initial=0.0)) > 1e-9:
-            turn = turn + np.sqrt(2.0) * (turn + way / np.maximum(0.5 * (apart[:-1] + apart[1:] - way), 1e-9))
-        return Bound(pin.way + np.minimum(turn, MOST_TURN) * away, turn)
+            turn = turn + np.sqrt(2.0) * (turn + distance / np.maximum(0.5 * (apart[:-1] + apart[1:] - distance), 1e-9))
+        return Bound(pin.distance + np.minimum(turn, MOST_TURN) * away, turn)
 
     def _plane_turn(self, rod: Rod, frame: str) -> Array:
         assert rod.to is not None
@@ -330,27 +332,29 @@ class Displacement:
         roll = self.motion.ball_rotation(ball)
         seen = self.motion.ball_centres(ball, self.times)
         if ball.on is None:
-            ground, way = self._none(), self._joined(ball.part, WORLD, at(ball.centre), before).way
+            ground, distance = self._none(), self._joined(ball.part, WORLD, at(ball.centre), before).distance
             if frame != WORLD:
                 ground = self._unknown()
         else:
             reach = np.linalg.norm(seen, axis=1).max(initial=0.0)
             ground = self.of(ball.on, frame, at((0.0, 0.0, 0.0)))
             frames = [WORLD, *(chain(self.motion, ball.part) & chain(self.motion, ball.on))]
-            way = np.full(len(self.middle), np.inf)
+            distance = np.full(len(self.middle), np.inf)
             for other in frames:
                 below = self.of(ball.on, other, at((0.0, 0.0, 0.0)))
-                mine = self._joined(ball.part, other, at(ball.centre), before).way
-                way = np.minimum(way, mine + below.way + below.turn * reach)
+                mine = self._joined(ball.part, other, at(ball.centre), before).distance
+                distance = np.minimum(distance, mine + below.distance + below.turn * reach)
         k = self._cells(roll.times)
         cells = np.diff(roll.times)[k]
         share = np.diff(self.times) / cells
-        since = np.maximum(*(np.linalg.norm(c - roll.centre[k], axis=1) for c in (seen[:-1], seen[1:]))) + way
+        since = np.maximum(*(np.linalg.norm(c - roll.centre[k], axis=1) for c in (seen[:-1], seen[1:]))) + distance
         leaning = 0.5 * np.linalg.norm(np.diff(roll.normal, axis=0), axis=1)[k]
         turn = (
-            (way + since * leaning * share) / ball.radius + share * np.linalg.norm(roll.swing, axis=1)[k] + ground.turn
+            (distance + since * leaning * share) / ball.radius
+            + share * np.linalg.norm(roll.swing, axis=1)[k]
+            + ground.turn
         )
-        return Bound(centre.way + np.minimum(turn, MOST_TURN) * points.from_point(ball.centre), turn)
+        return Bound(centre.distance + np.minimum(turn, MOST_TURN) * points.from_point(ball.centre), turn)
 
     # what carries it
 
@@ -403,23 +407,23 @@ class Displacement:
         self, away: float, pivot: Array, before: Bound, after: Bound, one: Array, two: Array, shares: Array
     ) -> Bound:
         """Of what is brought over from one motion to another, both with bounds of the pivot, at poses (n, 4, 4) by shares (n,)."""
-        if not np.isfinite(before.way + after.way).all():
+        if not np.isfinite(before.distance + after.distance).all():
             # where one of them is not seen from here nothing is told
-            known = np.isfinite(before.way + after.way)
+            known = np.isfinite(before.distance + after.distance)
             first, second = (where(known, bound, self._none()) for bound in (before, after))
             return where(known, self._mixed(away, pivot, first, second, one, two, shares), self._unknown())
         weight = self._steps(shares**3 * (10 - 15 * shares + 6 * shares**2))
         a, b = one @ pivot, two @ pivot
         far = np.linalg.norm(b[:, :3, 3] - a[:, :3, 3], axis=1)
-        apart = np.maximum(far[:-1], far[1:]) + before.way + after.way
+        apart = np.maximum(far[:-1], far[1:]) + before.distance + after.distance
         angle = scipy.spatial.transform.Rotation.from_matrix(np.swapaxes(a[:, :3, :3], 1, 2) @ b[:, :3, :3]).magnitude()
         turning = before.turn + after.turn
         most = np.maximum(angle[:-1], angle[1:]) + turning
         # the axis of a half turn is not known: it may be any
         sure = most < np.pi - 1e-6
         turn = np.where(sure, before.turn + weight * most + 0.5 * np.pi * turning, MOST_TURN)
-        way = before.way + after.way + weight * apart
-        return Bound(way + np.minimum(turn, MOST_TURN) * away, turn)
+        distance = before.distance + after.distance + weight * apart
+        return Bound(distance + np.minimum(turn, MOST_TURN) * away, turn)
 
     def _led(self, thing: str, segments: Sequence[MotionSegment], k: int, frame: str, points: Points) -> Bound:
         segment, item = segments[k], segments[k].item
@@ -456,9 +460,9 @@ class Displacement:
         if not np.isfinite(segment.start):
             return self._none()
         since = np.clip(self.times - segment.start, 0.0, poses.keys[-1].time)
-        way = travelled(poses, since[:-1], since[1:])
+        distance = travelled(poses, since[:-1], since[1:])
         turn = np.abs(turned_so_far(poses, since[1:]) - turned_so_far(poses, since[:-1]))
-        return lifted(Bound(way, turn), points.from_point(pivot[:3, 3]))
+        return lifted(Bound(distance, turn), points.from_point(pivot[:3, 3]))
 
     def _attached(self, thing: str, segments: Sequence[MotionSegment], k: int, frame: str, points: Points) -> Bound:
         segment, attachment = segments[k], segments[k].item

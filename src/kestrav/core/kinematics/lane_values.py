@@ -47,14 +47,14 @@ def wheel_gaps(project: Project, meshes: Mapping[str, Mesh], roll: Wheel, times:
     return centre[:, 2] - (roll.outer or roll.radius) - ground, centre
 
 
-def ways_rolled(project: Project, item: Turner, times: ArrayLike) -> Array:
+def rolled_distances(project: Project, item: Turner, times: ArrayLike) -> Array:
     """The way (n,) in mm that a wheel has rolled at times (n,), or that has gone past the pitch line of a drive, or a ball's centre
     has gone; of what else turns, none."""
     times = np.asarray(times, float)
     motion = Motion(project)
     if isinstance(item, Wheel):
         path = motion.rolling(item)
-        rolled: Array = np.interp(times, path.path.times, path.way)
+        rolled: Array = np.interp(times, path.path.times, path.distance)
         return rolled
     if isinstance(item, Gear):
         turned = motion.turned(item.a.part, item.a.axle.direction, times)
@@ -73,9 +73,9 @@ def slips(project: Project, item: Turner, times: ArrayLike) -> Array:
     if not isinstance(item, Wheel):
         return np.zeros(len(times))
     turned = Motion(project).angles(item, times) - Motion(project).angles(item, times[:1])
-    way = ways_rolled(project, item, times)
+    distance = rolled_distances(project, item, times)
     own = _own_turning(project, item, times)
-    slips: Array = item.radius * (turned + own - own[:1]) - (way - way[:1])
+    slips: Array = item.radius * (turned + own - own[:1]) - (distance - distance[:1])
     return slips
 
 

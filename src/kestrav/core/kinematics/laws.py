@@ -35,9 +35,9 @@ def _halves(first: Callable[[Array, int], Array]) -> Unit:
 
 
 def _polynomial(*coefficients: float) -> Unit:
-    ways = [Polynomial(coefficients)]
-    ways += [ways[0].deriv(1), ways[0].deriv(2)]
-    return lambda t, order: np.asarray(ways[order](t))
+    distances = [Polynomial(coefficients)]
+    distances += [distances[0].deriv(1), distances[0].deriv(2)]
+    return lambda t, order: np.asarray(distances[order](t))
 
 
 def _simple_harmonic(t: Array, order: int) -> Array:
@@ -80,12 +80,12 @@ def _modified_trapezoid(t: Array, order: int) -> Array:
     w = 4 * _PI
     first = (a / w * (t - np.sin(w * t) / w), a / w * (1 - np.cos(w * t)), a * np.sin(w * t))[order]
     s = t - 0.125
-    way, speed = a / w * (0.125 - 1 / w), a / w
-    second = (way + speed * s + 0.5 * a * s**2, speed + a * s, np.full_like(t, a))[order]
+    distance, speed = a / w * (0.125 - 1 / w), a / w
+    second = (distance + speed * s + 0.5 * a * s**2, speed + a * s, np.full_like(t, a))[order]
     r = t - 0.375
-    way, speed = way + 0.25 * speed + a / 32, speed + a / 4
+    distance, speed = distance + 0.25 * speed + a / 32, speed + a / 4
     third = (
-        way + speed * r + a / w**2 * (1 - np.cos(w * r)),
+        distance + speed * r + a / w**2 * (1 - np.cos(w * r)),
         speed + a / w * np.sin(w * r),
         a * np.cos(w * r),
     )[order]

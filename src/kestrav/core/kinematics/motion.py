@@ -40,7 +40,7 @@ from kestrav.core.mechanisms.linkage import (
     continued,
     nearer,
     rocker_turns,
-    slider_ways,
+    slider_distances,
     turned_as,
     turned_toward,
     unit,
@@ -206,9 +206,9 @@ class Motion:
     def turned(self, part: str, axle_direction: ArrayLike, times: ArrayLike, exclude: Turner | None = None) -> Array:
         """How far (n,) a part's joints, but one, turn it about a direction of its own or slide it along that."""
         times = np.asarray(times, float)
-        angle, way = np.zeros(len(times)), unit(axle_direction)
+        angle, direction = np.zeros(len(times)), unit(axle_direction)
         for joint in self._joints.get(part, ()):
-            same = float(unit(joint.axle.direction) @ way)
+            same = float(unit(joint.axle.direction) @ direction)
             if joint.role in ("turns", "slides") and joint.item is not exclude and abs(same) > _ALONG:
                 angle = angle + np.sign(same) * self.amount(joint, times)
         return angle
@@ -289,7 +289,7 @@ class Motion:
     def _slider(self, rod: Rod, pins: Array, base: Array) -> Reach:
         assert rod.to is not None
         place = base[:, :3, :3] @ np.array(rod.to.at) + base[:, :3, 3]
-        return slider_ways(pins, place, base[:, :3, :3] @ unit(rod.line), rod_length(rod))
+        return slider_distances(pins, place, base[:, :3, :3] @ unit(rod.line), rod_length(rod))
 
     def slider_first(self, rod: Rod) -> bool:
         """Whether a slider stands the first way: that in which it is built, or the other."""

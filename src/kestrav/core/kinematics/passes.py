@@ -22,7 +22,7 @@ class SegmentedProfile:
 
     segments: tuple[Profile, ...]
     starts: Array
-    ways: Array
+    distances: Array
     length: float
     duration: float
 
@@ -39,7 +39,7 @@ class SegmentedProfile:
         for k, segment in enumerate(self.segments):
             mine = which == k
             values[mine] = getattr(segment, kind)(t[mine] - self.starts[k]) + (
-                self.ways[k] if kind == "distance" else 0.0
+                self.distances[k] if kind == "distance" else 0.0
             )
         return values
 
@@ -60,11 +60,11 @@ class SegmentedProfile:
         wanted = np.asarray(distances, float)
         # the place of a hold is first reached by the segment before it
         before = wanted - 1e-9 * self.length
-        which = np.clip(np.searchsorted(self.ways, before) - 1, 0, len(self.segments) - 1)
+        which = np.clip(np.searchsorted(self.distances, before) - 1, 0, len(self.segments) - 1)
         times = np.zeros(wanted.shape)
         for k, segment in enumerate(self.segments):
             mine = which == k
-            times[mine] = self.starts[k] + segment.times_at(wanted[mine] - self.ways[k])
+            times[mine] = self.starts[k] + segment.times_at(wanted[mine] - self.distances[k])
         return times
 
 
@@ -207,7 +207,7 @@ class RepeatedProfile:
 
     @property
     def length(self) -> float:
-        """Way covered by one pass, in mm."""
+        """Distance covered by one pass, in mm."""
         return self.once.length
 
     @property
@@ -265,8 +265,8 @@ class RepeatedProfile:
 
     def distance(self, times: ArrayLike) -> Array:
         """Distance (n,) from where a pass sets out ahead."""
-        way, sense, _ = self._by_parts(times, "distance")
-        return np.where(sense < 0, self.length - way, way)
+        distance, sense, _ = self._by_parts(times, "distance")
+        return np.where(sense < 0, self.length - distance, distance)
 
     def speed(self, times: ArrayLike) -> Array:
         """Speed (n,), negative on the way back."""
@@ -339,10 +339,10 @@ class PortionProfile:
         """Times (n,) at which distances (n,) are first reached; the end for those that are not."""
         wanted = np.atleast_1d(np.asarray(distances, float))
         grid = np.unique(np.concatenate([np.linspace(0.0, self.duration, _LOOKS), self.changes(np.inf)]))
-        ways = self.distance(grid)
+        travelled = self.distance(grid)
         moments = np.full(wanted.shape, self.duration)
-        for k, way in enumerate(wanted):
-            over = ways - way
+        for k, distance in enumerate(wanted):
+            over = travelled - distance
             met = np.flatnonzero(np.abs(over) <= _MET * max(self.length, 1.0))
             crossed = np.flatnonzero(over[:-1] * over[1:] < 0)
             times = [float(grid[i]) for i in met[:1]]
@@ -351,7 +351,7 @@ class PortionProfile:
                 times.append(
                     float(
                         scipy.optimize.brentq(
-                            lambda t, w=way: float(self.distance([t])[0]) - w, grid[i], grid[i + 1], xtol=1e-13
+                            lambda t, w=distance: float(self.distance([t])[0]) - w, grid[i], grid[i + 1], xtol=1e-13
                         )
                     )
                 )

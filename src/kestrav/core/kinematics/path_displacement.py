@@ -43,9 +43,9 @@ class OnPath:
     def __post_init__(self) -> None:
         times, course = self.moving.times, self.course
         self.curve = course.path.curve
-        ways = course.profile.distance(course.since(times))
+        distances = course.profile.distance(course.since(times))
         # stations that do not go round at a seam
-        self.along = course.last - ways if course.run.backwards else course.first + ways
+        self.along = course.last - distances if course.run.backwards else course.first + distances
         self.travel = np.abs(np.diff(self.along))
         self.over_seam = np.abs(np.diff(course.stations(times))) > self.travel + 1e-6
 
@@ -53,23 +53,23 @@ class OnPath:
         """Of the place on the path that is beside it by the run's offset, and of the rider."""
         run, times = self.course.run, self.moving.times
         orientation = run.orientation
-        way, frame = self._frames()
+        distance, frame = self._frames()
         shift = np.abs(np.array(run.offset))
         if run.roughness or any(run.offset):
             for rough in run.roughness:
                 if rough.axis not in AXES_OF_TURN:
-                    way = way + most_change(rough, self.travel, self._waited())
+                    distance = distance + most_change(rough, self.travel, self._waited())
                     shift = shift + rough.amplitude
-            way = way + np.minimum(frame, MOST_TURN) * float(np.linalg.norm(shift))
-        own = np.zeros(len(way))
+            distance = distance + np.minimum(frame, MOST_TURN) * float(np.linalg.norm(shift))
+        own = np.zeros(len(distance))
         for rough in run.roughness:
             if rough.axis in AXES_OF_TURN:
                 own = own + np.radians(most_change(rough, self.travel, self._waited()))
         if isinstance(orientation, FixedOrientation):
-            return Bound(way, own)
+            return Bound(distance, own)
         turn = frame
         if isinstance(orientation, TowardOrientation):
-            turn = self._toward(orientation, way)
+            turn = self._toward(orientation, distance)
         elif isinstance(orientation, KeyedOrientation):
             gauge = keyed_gauge(orientation.keys, smooth=orientation.smooth)
             keyed = self._gauged(*gauge, self.course.stations(times) / self.course.path.length)
@@ -77,7 +77,7 @@ class OnPath:
         if run.bank.computed or run.bank.keys:
             for stations, total in bank_gauge(self.course):
                 turn = turn + self._gauged(stations, total, self.course.stations(times))
-        return Bound(way, turn + own)
+        return Bound(distance, turn + own)
 
     def _waited(self) -> Array:
         """How long (m,) of each step it is under way, within all its passes."""
@@ -103,10 +103,10 @@ class OnPath:
             lift = self._lifts(heights[:, 1], self.course.stations(self.moving.times))
         if isinstance(orientation, CarriedOrientation):
             return self._carried(orientation, heights)
-        way = self.travel + lift
+        distance = self.travel + lift
         framed = any(run.offset) or bool(run.roughness) or not isinstance(orientation, FixedOrientation)
         if not framed:
-            return way, np.zeros(len(way))
+            return distance, np.zeros(len(distance))
         stance = orientation.stance if isinstance(orientation, AlongOrientation) else "slope"
         turn = self._turned(upright=stance != "free")
         if stance == "level" or ground is not None:
@@ -115,7 +115,7 @@ class OnPath:
             turn = turn / np.maximum(0.5 * (flat[:-1] + flat[1:] - turn), 1e-9)
         if ground is not None and ground.tilted:
             turn = turn + self._tilts(heights, ground.width)
-        return way, turn
+        return distance, turn
 
     def _lifts(self, heights: Array, stations: Array) -> Array:
         shares = np.linspace(0.0, 1.0, len(heights))
@@ -138,7 +138,7 @@ class OnPath:
         roll = (self._lifts(heights[:, 0], stations) + self._lifts(heights[:, 2], stations)) / width
         return np.asarray(pitch + roll)
 
-    def _toward(self, orientation: TowardOrientation, way: Array) -> Array:
+    def _toward(self, orientation: TowardOrientation, distance: Array) -> Array:
         """By how much what points at something turns: by both ways, the nearer the more."""
         moving = self.moving
         poses = moving.motion.poses(self.course.run.rider, moving.times)
@@ -146,14 +146,14 @@ class OnPath:
         places = (poses @ reference_matrix(moving.project, self.course.run, pivot))[:, :3, 3]
         if isinstance(orientation.aim, PartAim):
             middle = own_bounds(moving.project, orientation.aim.part).mean(axis=0)
-            aimed = moving.of(orientation.aim.part, WORLD, at(middle)).way
+            aimed = moving.of(orientation.aim.part, WORLD, at(middle)).distance
             seen = moving.motion.poses(orientation.aim.part, moving.times)
             target = seen[:, :3, :3] @ middle + seen[:, :3, 3]
         else:
-            aimed, target = np.zeros(len(way)), np.broadcast_to(np.array(orientation.aim.point), places.shape)
+            aimed, target = np.zeros(len(distance)), np.broadcast_to(np.array(orientation.aim.point), places.shape)
         step = target - places
         far, level = np.linalg.norm(step, axis=1), np.hypot(step[:, 0], step[:, 1])
-        both = way + aimed
+        both = distance + aimed
         apart = 0.5 * (far[:-1] + far[1:] - both)
         flat = 0.5 * (level[:-1] + level[1:] - both)
         # above or below the target nothing is level: there it may turn in any way
@@ -167,12 +167,12 @@ class OnPath:
         """
         base, share = orientation.wheelbase, orientation.share
         moving = self.travel > 0
-        way, turn = np.zeros(len(moving)), np.zeros(len(moving))
+        distance, turn = np.zeros(len(moving)), np.zeros(len(moving))
         if not moving.any():
-            return way, turn
+            return distance, turn
         stations = self.course.stations(self.moving.times)
         rear_places = rear_stations(self.curve, stations, base)
-        front_way = self.travel[moving]
+        front_distance = self.travel[moving]
         # of each step that it moves in the places at its start, and how level it is at both ends
         fronts, rears = stations[:-1][moving], rear_places[:-1][moving]
         e = self._ahead(fronts, rears)
@@ -184,31 +184,31 @@ class OnPath:
             np.arccos(np.clip(np.einsum("ni,ni->n", self.curve.tangent(self._within(s)), e), -1, 1))
             for s in (rears, fronts)
         )
-        rear_way = 2.0 * front_way / np.maximum(np.cos(slant_rear), 0.05)
-        turned = (front_way + rear_way) / base
+        rear_distance = 2.0 * front_distance / np.maximum(np.cos(slant_rear), 0.05)
+        turned = (front_distance + rear_distance) / base
         behind = along - (fronts - rears)
-        rear_turns = self._turning(behind - rear_way, behind + rear_way)
+        rear_turns = self._turning(behind - rear_distance, behind + rear_distance)
         slower = np.cos(np.minimum(slant_rear + rear_turns + turned, 0.5 * np.pi))
-        proven = front_way / np.maximum(slower, 1e-9)
+        proven = front_distance / np.maximum(slower, 1e-9)
         alone = self._turning(low - LONGEST * base, high) < 0.5 * np.pi
-        alone[~alone] = self._alone(fronts[~alone], front_way[~alone], base)
-        sure = alone & (proven <= rear_way + 1e-12)
-        rear_way = np.where(sure, proven, 0.0)
+        alone[~alone] = self._alone(fronts[~alone], front_distance[~alone], base)
+        sure = alone & (proven <= rear_distance + 1e-12)
+        rear_distance = np.where(sure, proven, 0.0)
         widest = [
             np.minimum(slant + turns + turned, 0.5 * np.pi)
             for slant, turns in ((slant_rear, rear_turns), (slant_front, self._turning(low, high)))
         ]
-        angle = (rear_way * np.sin(widest[0]) + front_way * np.sin(widest[1])) / base
-        lifts = [np.zeros(len(front_way))] * 2
+        angle = (rear_distance * np.sin(widest[0]) + front_distance * np.sin(widest[1])) / base
+        lifts = [np.zeros(len(front_distance))] * 2
         if len(heights):
             lifts = [self._lifts(heights[:, 1], self._within(s))[moving] for s in (stations, rear_places)]
-            angle = angle + (lifts[0] + lifts[1] + rear_way + front_way) / base
+            angle = angle + (lifts[0] + lifts[1] + rear_distance + front_distance) / base
         level = [np.hypot(v[:, 0], v[:, 1]) for v in (e, e_later)]
         flat = np.maximum(0.5 * (level[0] + level[1] - angle), 1e-3)
         turn[moving] = np.where(sure, np.minimum(angle / flat, MOST_TURN), MOST_TURN)
-        mixed = (1 - share) * (rear_way + lifts[1]) + share * (front_way + lifts[0])
-        way[moving] = np.where(sure, mixed, front_way + lifts[0] + 4 * base * abs(1 - share))
-        return way, turn
+        mixed = (1 - share) * (rear_distance + lifts[1]) + share * (front_distance + lifts[0])
+        distance[moving] = np.where(sure, mixed, front_distance + lifts[0] + 4 * base * abs(1 - share))
+        return distance, turn
 
     def _ahead(self, fronts: Array, rears: Array) -> Array:
         """Unit vectors (n, 3) from rear to front places."""
@@ -220,7 +220,7 @@ class OnPath:
         length = self.curve.length
         return np.mod(stations, length) if self.curve.closed else np.clip(stations, 0.0, length)
 
-    def _alone(self, fronts: Array, ways: Array, base: float) -> NDArray[np.bool_]:
+    def _alone(self, fronts: Array, distances: Array, base: float) -> NDArray[np.bool_]:
         """Whether there is but one place (n,) a wheelbase behind, also as the front goes on by ways (n,): the path leads away from it all
         along the reach, as its slants in many places and what they can change by in between tell."""
         if not len(fronts):
@@ -233,9 +233,9 @@ class OnPath:
         far = np.maximum(np.linalg.norm(apart, axis=2), 1e-9)
         tangents = self.curve.tangent(self._within(stations).ravel()).reshape(apart.shape)
         slant = np.arccos(np.clip(np.einsum("nij,nij->ni", tangents, apart) / far, -1.0, 1.0))
-        half = 0.5 * (back[1] - back[0]) + ways[:, None]
+        half = 0.5 * (back[1] - back[0]) + distances[:, None]
         turns = self._turning((stations - half).ravel(), (stations + half).ravel()).reshape(stations.shape)
-        alone: NDArray[np.bool_] = (slant + turns + (half + ways[:, None]) / far).max(axis=1) < 0.5 * np.pi
+        alone: NDArray[np.bool_] = (slant + turns + (half + distances[:, None]) / far).max(axis=1) < 0.5 * np.pi
         return alone
 
     def _turning(self, low: Array, high: Array) -> Array:

@@ -116,7 +116,7 @@ class Rolling:
 
     roll: Wheel
     path: Track
-    way: Array
+    distance: Array
     left_over: Array
 
     def angles(self, times: ArrayLike, base: Base) -> Array:
@@ -128,17 +128,17 @@ class Rolling:
         share = (inside - self.path.times[k]) / (self.path.times[k + 1] - self.path.times[k])
         centre, ahead = _where_and_ahead(base(inside), self.roll.axle)
         step = np.einsum("ij,ij->i", centre - self.path.centre[k], 0.5 * (ahead + self.path.ahead[k]))
-        way = self.way[k] + step + share * self.left_over[k]
+        distance = self.distance[k] + step + share * self.left_over[k]
         own = self.path.own[k] + share * (self.path.own[k + 1] - self.path.own[k])
-        angles: Array = np.radians(self.roll.start) + (1.0 + self.roll.slip) * way / self.roll.radius - own
+        angles: Array = np.radians(self.roll.start) + (1.0 + self.roll.slip) * distance / self.roll.radius - own
         return angles
 
 
 def rolling(roll: Wheel, base: Base, times: Array) -> Rolling:
     """A wheel's rolling over a grid of times."""
     path = track(base, roll.axle, times)
-    way = rolled(path)
-    return Rolling(roll, path, way, np.diff(way) - np.diff(_along(path.centre, path.ahead)))
+    distance = rolled(path)
+    return Rolling(roll, path, distance, np.diff(distance) - np.diff(_along(path.centre, path.ahead)))
 
 
 def castors(castor: Castor, base: Base, times: Array) -> Array:

@@ -46,13 +46,13 @@ def deviation(rough: Roughness, stations: ArrayLike, times: ArrayLike) -> Array:
 AXES_OF_TURN = ("roll", "pitch", "yaw")
 
 
-def most_change(rough: Roughness, way: ArrayLike, seconds: ArrayLike) -> Array:
+def most_change(rough: Roughness, distance: ArrayLike, seconds: ArrayLike) -> Array:
     """By how much (n,) in mm or degrees the deviation changes at most over ways (n,) in mm, or times (n,) in s: every wave by no more than
     its greatest slope."""
     along = (
         np.asarray(seconds, float) * rough.frequency
         if rough.frequency is not None
-        else np.asarray(way, float) / rough.wavelength
+        else np.asarray(distance, float) / rough.wavelength
     )
     frequencies, _, weights = _spectrum(rough.seed)
     steepest = 2 * np.pi * float(frequencies @ weights)

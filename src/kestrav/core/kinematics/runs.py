@@ -76,7 +76,7 @@ class RunCourse:
 
     @property
     def length(self) -> float:
-        """Way covered, in mm."""
+        """Distance covered, in mm."""
         return self.last - self.first
 
     @property
@@ -100,11 +100,11 @@ class RunCourse:
         arrived = self.duration if np.isfinite(self.duration) else self.once
         return self._station(float(self.profile.distance([arrived])[0]))
 
-    def _station(self, way: float) -> float:
-        return float(self._stations(np.array([way]))[0])
+    def _station(self, distance: float) -> float:
+        return float(self._stations(np.array([distance]))[0])
 
-    def _stations(self, ways: Array) -> Array:
-        stations = self.last - ways if self.run.backwards else self.first + ways
+    def _stations(self, distances: Array) -> Array:
+        stations = self.last - distances if self.run.backwards else self.first + distances
         length = self.path.length
         if self.path.curve.closed and len(stations) and (stations.min() < 0 or stations.max() > length):
             stations = np.mod(stations, length)
@@ -139,8 +139,8 @@ class RunCourse:
     def times_at(self, stations: ArrayLike) -> Array:
         """Times (n,) at which stations (n,) are first reached."""
         places = np.asarray(stations, float)
-        way = self.last - places if self.run.backwards else places - self.first
-        return self.start + self.profile.times_at(way)
+        distance = self.last - places if self.run.backwards else places - self.first
+        return self.start + self.profile.times_at(distance)
 
     @property
     def entire(self) -> RunCourse:
@@ -201,10 +201,10 @@ class RunCourse:
     def _crossings(self, turns: Array, places: Array) -> Array:
         """Times since its start at which it passes stations, between times (k,) of which it goes one way, by halving."""
         curve = self.path.curve
-        ways = self.last - places if self.run.backwards else places - self.first
+        distances = self.last - places if self.run.backwards else places - self.first
         if curve.closed and self.run.follows is not None:
-            ways = np.concatenate([ways + n * curve.length for n in range(-2, 3)])
-        if not len(ways) or len(turns) < 2:
+            distances = np.concatenate([distances + n * curve.length for n in range(-2, 3)])
+        if not len(distances) or len(turns) < 2:
             return np.empty(0)
         # where a pass begins anew it is elsewhere at once, so each is looked at between its own ends
         hair = 1e-9 * np.diff(turns)
@@ -212,15 +212,15 @@ class RunCourse:
         first, last = self.profile.distance(begins), self.profile.distance(ends)
         low, high, wanted = [], [], []
         for k in range(len(turns) - 1):
-            inside = ways[(ways - first[k]) * (ways - last[k]) < 0]
+            inside = distances[(distances - first[k]) * (distances - last[k]) < 0]
             low += [begins[k]] * len(inside)
             high += [ends[k]] * len(inside)
             wanted += list(inside)
-        a, b, way = np.array(low), np.array(high), np.array(wanted)
+        a, b, wanted_distances = np.array(low), np.array(high), np.array(wanted)
         rising = self.profile.distance(b) > self.profile.distance(a)
         for _ in range(60):
             middle = 0.5 * (a + b)
-            short = (self.profile.distance(middle) < way) == rising
+            short = (self.profile.distance(middle) < wanted_distances) == rising
             a, b = np.where(short, middle, a), np.where(short, b, middle)
         return b
 
@@ -254,9 +254,9 @@ def begins(project: Project, item: Run | PoseTrack | Attachment | TimedRotation)
         return lead.start + trigger.delay
     if trigger.at == "arrival":
         return lead.end + trigger.delay
-    way = trigger.place * lead.length
-    since = float(lead.profile.times_at([way])[0])
-    reached = float(lead.profile.distance([since])[0]) >= way - _REACHED
+    distance = trigger.place * lead.length
+    since = float(lead.profile.times_at([distance])[0])
+    reached = float(lead.profile.distance([since])[0]) >= distance - _REACHED
     return lead.start + since + trigger.delay if reached else np.inf
 
 

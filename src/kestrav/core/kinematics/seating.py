@@ -219,10 +219,10 @@ def _aimed_at(project: Project, orientation: TowardOrientation, times: Array, wh
     return centres
 
 
-def _toward(ways: Array, frames: Array) -> Array:
+def _toward(directions: Array, frames: Array) -> Array:
     """Frames (n, 3, 3) whose first axes are along ways (n, 3), their left level; those given where a way is nothing."""
-    size = np.linalg.norm(ways, axis=1)
-    forward = np.where(size[:, None] > 1e-6, ways / np.maximum(size, 1e-12)[:, None], frames[:, :, 0])
+    size = np.linalg.norm(directions, axis=1)
+    forward = np.where(size[:, None] > 1e-6, directions / np.maximum(size, 1e-12)[:, None], frames[:, :, 0])
     flat = np.hypot(forward[:, 0], forward[:, 1])
     left = np.stack([-forward[:, 1], forward[:, 0], np.zeros(len(forward))], axis=1) / np.maximum(flat, 1e-12)[:, None]
     # straight up or down the path's own left is kept
@@ -246,12 +246,12 @@ def reference_matrix(project: Project, run: Run, pivot: Array) -> Array:
         return reference_matrix
     sense = 1.0 if run.reference == "front" else -1.0
     if isinstance(run.orientation, FixedOrientation):
-        way = sense * pivot[:3, 0]
+        direction = sense * pivot[:3, 0]
     else:
-        way = sense * (-1.0 if run.orientation.flip else 1.0) * (pivot[:3, :3] @ AXES[run.orientation.forward])
+        direction = sense * (-1.0 if run.orientation.flip else 1.0) * (pivot[:3, :3] @ AXES[run.orientation.forward])
     # straight ahead of the pivot, as far as the box reaches that way: the pivot's height and side are kept
-    farthest = np.where(way > 0, box[1], box[0])
-    reference_matrix[:3, 3] += float((farthest - pivot[:3, 3]) @ way) * way
+    farthest = np.where(direction > 0, box[1], box[0])
+    reference_matrix[:3, 3] += float((farthest - pivot[:3, 3]) @ direction) * direction
     return reference_matrix
 
 

@@ -21,7 +21,7 @@ class Profile(Protocol):
 
     @property
     def length(self) -> float:
-        """Way covered, in mm."""
+        """Distance covered, in mm."""
         ...
 
     @property
@@ -249,9 +249,9 @@ class TabledProfile(_Inside):
         wanted = np.clip(np.asarray(distances, float), 0.0, self.length)
         k = np.clip(np.searchsorted(self.distances, wanted, side="right") - 1, 0, len(self.distances) - 2)
         rate = np.diff(self.speeds) / np.maximum(np.diff(self.times), 1e-300)
-        way, v = wanted - self.distances[k], self.speeds[k]
-        after = np.sqrt(np.maximum(v**2 + 2 * rate[k] * way, 0.0))
-        times: Array = self.times[k] + np.where(way > 0, 2 * way / np.maximum(v + after, 1e-300), 0.0)
+        distance, v = wanted - self.distances[k], self.speeds[k]
+        after = np.sqrt(np.maximum(v**2 + 2 * rate[k] * distance, 0.0))
+        times: Array = self.times[k] + np.where(distance > 0, 2 * distance / np.maximum(v + after, 1e-300), 0.0)
         return np.minimum(times, self.duration)
 
 
@@ -266,8 +266,8 @@ class Ceiling:
     def between(self, first: float, last: float) -> Ceiling:
         """The same between two distances, as of a run of its own."""
         inner = (self.distances > first + 1e-9) & (self.distances < last - 1e-9)
-        ways = np.concatenate([[first], self.distances[inner], [last]])
-        return Ceiling(ways - first, np.interp(ways, self.distances, self.squares))
+        distances = np.concatenate([[first], self.distances[inner], [last]])
+        return Ceiling(distances - first, np.interp(distances, self.distances, self.squares))
 
     def back(self) -> Ceiling:
         """The same on the way back."""
@@ -431,7 +431,7 @@ class KeyedProfile(_Inside):
         """Its keys and where it turns back."""
         turns = self.curve.derivative().roots(extrapolate=False)
         # it is held at both ends of its way: it may stop there between keys
-        bounds = np.concatenate([self.curve.solve(way, extrapolate=False) for way in (0.0, self.length)])
+        bounds = np.concatenate([self.curve.solve(distance, extrapolate=False) for distance in (0.0, self.length)])
         times = np.concatenate([self.curve.x, turns, bounds])
         return np.unique(times[np.isfinite(times)])
 
@@ -473,13 +473,13 @@ def _keyed(speed_profile: Keyed, length: float, duration: float) -> KeyedProfile
     """Slopes that are not given are those of PCHIP (F. Fritsch, J. Butland, SIAM J. Sci. Stat. Comput. 5(2), 1984): the
     way never runs back between keys that do not."""
     times = duration * np.array([key.time for key in speed_profile.keys])
-    ways = length * np.array([key.way for key in speed_profile.keys])
-    slopes = scipy.interpolate.PchipInterpolator(times, ways).derivative()(times)
+    distances = length * np.array([key.distance for key in speed_profile.keys])
+    slopes = scipy.interpolate.PchipInterpolator(times, distances).derivative()(times)
     given = [
         length / duration * key.slope if key.slope is not None else s
         for key, s in zip(speed_profile.keys, slopes, strict=True)
     ]
-    return KeyedProfile(length, duration, scipy.interpolate.CubicHermiteSpline(times, ways, given))
+    return KeyedProfile(length, duration, scipy.interpolate.CubicHermiteSpline(times, distances, given))
 
 
 # all of them
@@ -522,9 +522,9 @@ _KEYS = 24  # by which a part of a run is told, with its speeds
 def part_as_keys(whole: Profile, start: float, end: float) -> Keyed:
     """A part of a run between two times since it set out, as keys with the speeds it has there."""
     times = np.linspace(start, end, _KEYS + 1)
-    ways, speeds = whole.distance(times), whole.speed(times)
-    low, length = float(ways[0]), float(ways[-1] - ways[0])
-    shares = np.clip((ways - low) / length, 0.0, 1.0)
+    distances, speeds = whole.distance(times), whole.speed(times)
+    low, length = float(distances[0]), float(distances[-1] - distances[0])
+    shares = np.clip((distances - low) / length, 0.0, 1.0)
     slopes = speeds * (end - start) / length
     moments = np.linspace(0.0, 1.0, _KEYS + 1)
     return Keyed(tuple(SpeedKey(float(t), float(w), float(v)) for t, w, v in zip(moments, shares, slopes, strict=True)))

@@ -75,19 +75,19 @@ def sunlight(sun: Sun, turbidity: float) -> Array:
     return np.asarray(_CONSTANT * air * haze)
 
 
-def sky(ways: Array, sun: Sun, turbidity: float) -> Array:
+def sky(directions: Array, sun: Sun, turbidity: float) -> Array:
     """The luminance (n, n, 3) of sky and ground in directions (n, n, 3), in cd/m² as linear sRGB, without the sun itself."""
     direct, diffuse, dims = _level(sun, turbidity)
     ground = _GROUND * (direct + diffuse) / math.pi
-    return np.where(ways[..., 2:] > 0, dims * _dome(ways, sun, turbidity), ground)
+    return np.where(directions[..., 2:] > 0, dims * _dome(directions, sun, turbidity), ground)
 
 
-def _dome(ways: Array, sun: Sun, t: float) -> Array:
+def _dome(directions: Array, sun: Sun, t: float) -> Array:
     """The model's sky (n, n, 3) over a sun that is above the horizon; what is below it means nothing."""
     high = math.radians(max(sun.elevation, _LOWEST))
     theta = 0.5 * math.pi - high
-    up = np.clip(ways[..., 2], 0.01, 1.0)
-    gamma = np.arccos(np.clip(ways @ Sun(math.degrees(high), sun.azimuth).direction, -1.0, 1.0))
+    up = np.clip(directions[..., 2], 0.01, 1.0)
+    gamma = np.arccos(np.clip(directions @ Sun(math.degrees(high), sun.azimuth).direction, -1.0, 1.0))
     chi = (4.0 / 9.0 - t / 120.0) * (math.pi - 2.0 * theta)
     zenith = max(_CALIBRATED * 1000.0 * ((4.0453 * t - 4.9710) * math.tan(chi) - 0.2155 * t + 2.4192), 30.0)
     powers, turbidities = np.array([theta**3, theta**2, theta, 1.0]), np.array([t * t, t, 1.0])
@@ -103,8 +103,8 @@ def _dome(ways: Array, sun: Sun, t: float) -> Array:
 @lru_cache(maxsize=64)
 def _level(sun: Sun, turbidity: float) -> tuple[float, float, float]:
     """What sun and sky give a level surface in lx, and by what the model's sky is multiplied for that: in twilight it follows the almanac."""
-    ways = directions(48)
-    dome = np.where(ways[..., 2:] > 0, _dome(ways, sun, turbidity), 0.0)
+    rays = directions(48)
+    dome = np.where(rays[..., 2:] > 0, _dome(rays, sun, turbidity), 0.0)
     diffuse = math.pi * float(irradiance(dome, UP) @ LUMA)
     direct = float(sunlight(sun, turbidity) @ LUMA) * max(float(sun.direction[2]), 0.0)
     if sun.elevation >= _DAY:

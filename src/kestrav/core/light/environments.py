@@ -30,22 +30,22 @@ def solid_angles(height: int) -> Array:
 
 def irradiance(picture: Array, normal: Array) -> Array:
     """What an environment (h, 2h, 3) gives a surface of a normal (3,), by what shows as white there: π times the luminance of white."""
-    ways, solid = directions(len(picture)), solid_angles(len(picture))
-    weight = np.clip(ways @ np.asarray(normal, float), 0.0, None) * solid
+    rays, solid = directions(len(picture)), solid_angles(len(picture))
+    weight = np.clip(rays @ np.asarray(normal, float), 0.0, None) * solid
     return np.asarray((picture * weight[..., None]).sum(axis=(0, 1)) / np.pi)
 
 
-def turned(ways: Array, degrees: float) -> Array:
+def turned(directions: Array, degrees: float) -> Array:
     """Directions as an environment turned counter-clockwise by some degrees about the vertical sees them."""
     angle = np.radians(-degrees)
     c, s = np.cos(angle), np.sin(angle)
-    return np.asarray(ways @ np.array([[c, -s, 0.0], [s, c, 0.0], [0.0, 0.0, 1.0]]).T)
+    return np.asarray(directions @ np.array([[c, -s, 0.0], [s, c, 0.0], [0.0, 0.0, 1.0]]).T)
 
 
-def workshop(ways: Array) -> Array:
+def workshop(directions: Array) -> Array:
     """A calm workshop (n, n, 3): a bright ceiling, two windows, a dark floor."""
-    up = ways[..., 2]
-    around = np.mod(np.arctan2(ways[..., 1], ways[..., 0]), 2.0 * np.pi)
+    up = directions[..., 2]
+    around = np.mod(np.arctan2(directions[..., 1], directions[..., 0]), 2.0 * np.pi)
     height = np.arcsin(np.clip(up, -1.0, 1.0)) / (0.5 * np.pi)
     light = np.where(up > 0, 0.34 + 0.22 * height, 0.24 + 0.1 * height)
     light = light + 0.9 * np.exp(-((around - 5.2) ** 2 / 0.3 + (height - 0.5) ** 2 / 0.1))

@@ -110,32 +110,32 @@ def _shining(direction: Array, light: Array, half: float) -> SoftBox:
 
 def environment(light: LightSetup, height: int) -> Array:
     """The light from all around (height, 2 height, 3) by the luminance of white: what is between the boxes, and these."""
-    ways = directions(height)
+    rays = directions(height)
     if light.setup == "environment":
         whole = around(light.surroundings).light
-        return np.asarray(2.0**light.level * seen(whole, turned(ways, light.turn)))
-    made = surround(light, ways)
+        return np.asarray(2.0**light.level * seen(whole, turned(rays, light.turn)))
+    made = surround(light, rays)
     solid = solid_angles(height)
     for box in soft_boxes(light):
-        shape = _box(box, ways)
+        shape = _box(box, rays)
         # as bright as gives a surface that faces it what it is to give: that of white is π times its luminance
-        facing = float((shape * np.clip(ways @ box.direction, 0.0, None) * solid).sum())
+        facing = float((shape * np.clip(rays @ box.direction, 0.0, None) * solid).sum())
         made = made + (box.strength * np.pi / max(facing, 1e-9)) * shape[..., None] * box.colour
     return np.asarray(made)
 
 
-def surround(light: LightSetup, ways: Array) -> Array:
+def surround(light: LightSetup, directions: Array) -> Array:
     """The light (n, n, 3) between the boxes from directions (n, n, 3)."""
     gain = 2.0**light.level
     if light.setup == "workshop":
-        return np.asarray(gain * workshop(turned(ways, light.turn)))
+        return np.asarray(gain * workshop(turned(directions, light.turn)))
     if light.setup == "daylight":
-        above = sky(turned(ways, light.turn), sun_of(light.daylight), light.daylight.turbidity)
+        above = sky(turned(directions, light.turn), sun_of(light.daylight), light.daylight.turbidity)
         return np.asarray(gain * metered(light.daylight) / WHITE * above)
     if light.setup == "environment":
-        return np.asarray(gain * seen(around(light.surroundings).rest, turned(ways, light.turn)))
+        return np.asarray(gain * seen(around(light.surroundings).rest, turned(directions, light.turn)))
     setup = _SETUPS[light.setup]
-    up = ways[..., 2]
+    up = directions[..., 2]
     soft = np.tanh(3.0 * up)
     values = np.where(
         up >= 0, setup.level + (setup.above - setup.level) * soft, setup.level + (setup.level - setup.below) * soft
@@ -160,15 +160,15 @@ def picture_height(light: LightSetup) -> int:
     return {"daylight": 512, "environment": 256}.get(light.setup, 128)
 
 
-def _box(box: SoftBox, ways: Array) -> Array:
+def _box(box: SoftBox, directions: Array) -> Array:
     """How much of a soft box is seen in directions (n, n, 3), 0 to 1, with a soft edge."""
     ahead = box.direction
     across = np.cross([0.0, 0.0, 1.0], ahead)
     across /= max(float(np.linalg.norm(across)), 1e-9)
     above = np.cross(ahead, across)
-    front = ways @ ahead
+    front = directions @ ahead
     safe = np.where(front > 0.05, front, 1.0)
-    x, y = np.degrees(np.arctan(ways @ across / safe)), np.degrees(np.arctan(ways @ above / safe))
+    x, y = np.degrees(np.arctan(directions @ across / safe)), np.degrees(np.arctan(directions @ above / safe))
     inside = np.minimum(box.width - np.abs(x), box.height - np.abs(y))
     edge = 0.12 * min(box.width, box.height) + 0.5
     return np.where(front > 0.05, np.clip(0.5 + inside / edge, 0.0, 1.0), 0.0)

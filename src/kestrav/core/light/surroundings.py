@@ -36,11 +36,11 @@ def around(surroundings: Surroundings) -> Around:
     """Surroundings taken apart; even light where there is no picture. Raises BadInput where it is damaged."""
     height = SURROUNDINGS_HEIGHT
     light = unpacked_light(surroundings.picture, height) if surroundings.picture else np.ones((height, 2 * height, 3))
-    ways, solid = directions(height), solid_angles(height)
+    rays, solid = directions(height), solid_angles(height)
     light = light * (METERED / max(float(irradiance(light, UP) @ LUMA), 1e-12))
     luma = light @ LUMA
     row, column = np.unravel_index(int(luma.argmax()), luma.shape)
-    near = ways @ ways[row, column] > _SPREAD
+    near = rays @ rays[row, column] > _SPREAD
     bright = near & (luma > _STANDS_OUT * float((luma * solid).sum() / (4.0 * np.pi)))
     if not bright.any():
         return Around(light, light, np.array([0.0, 0.0, 1.0]), np.zeros(3), 1.0)
@@ -49,21 +49,21 @@ def around(surroundings: Surroundings) -> Around:
     calm = np.median(light[beside], axis=0) if beside.any() else np.zeros(3)
     over = np.where(bright[..., None], np.maximum(light - calm, 0.0), 0.0)
     weight = (over @ LUMA) * solid
-    direction = (ways * weight[..., None]).sum(axis=(0, 1))
+    direction = (rays * weight[..., None]).sum(axis=(0, 1))
     direction /= max(float(np.linalg.norm(direction)), 1e-12)
     strength = irradiance(over, direction)
     half = np.degrees(np.sqrt(float((solid * bright).sum()) / np.pi))
     return Around(light, light - over, direction, strength, half)
 
 
-def seen(picture: Array, ways: Array) -> Array:
+def seen(picture: Array, directions: Array) -> Array:
     """What a picture (256, 512, 3) shows in directions (n, n, 3): the mean over as much as such a direction stands for."""
-    height, given = len(ways), len(picture)
-    if given % height == 0 and height < given and ways.shape[1] == 2 * height:
+    height, given = len(directions), len(picture)
+    if given % height == 0 and height < given and directions.shape[1] == 2 * height:
         step = given // height
         blurred = picture.reshape(height, step, 2 * height, step, 3).mean(axis=(1, 3))
     else:
         blurred = picture
-    rows = (np.arccos(np.clip(ways[..., 2], -1.0, 1.0)) / np.pi * len(blurred)).astype(int)
-    columns = np.mod(np.arctan2(ways[..., 0], ways[..., 1]) / (2.0 * np.pi), 1.0) * blurred.shape[1]
+    rows = (np.arccos(np.clip(directions[..., 2], -1.0, 1.0)) / np.pi * len(blurred)).astype(int)
+    columns = np.mod(np.arctan2(directions[..., 0], directions[..., 1]) / (2.0 * np.pi), 1.0) * blurred.shape[1]
     return np.asarray(blurred[np.minimum(rows, len(blurred) - 1), columns.astype(int) % blurred.shape[1]])

@@ -31,8 +31,8 @@ def plane_normals(centre: Array) -> Array:
     or stands."""
     step = np.gradient(centre, axis=0)
     size = np.linalg.norm(step, axis=1)
-    way = step / np.maximum(size, 1e-300)[:, None]
-    raw = _UP - way[:, 2:3] * way
+    direction = step / np.maximum(size, 1e-300)[:, None]
+    raw = _UP - direction[:, 2:3] * direction
     flat = np.linalg.norm(raw, axis=1)
     good = (size > 1e-12) & (flat > 1e-6)
     if not good.any():

@@ -99,19 +99,19 @@ def stand(gear: Gear, first: Array, second: Array) -> Stand:
     centre_b = second[:, :3, :3] @ np.array(gear.b.axle.origin) + second[:, :3, 3]
     axis_a = first[:, :3, :3] @ unit(gear.a.axle.direction)
     axis_b = second[:, :3, :3] @ unit(gear.b.axle.direction)
-    way = centre_b - centre_a
+    offset = centre_b - centre_a
     if gear.kind == "rack":
-        way = way - np.einsum("ni,ni->n", way, axis_b)[:, None] * axis_b
-        way = way - np.einsum("ni,ni->n", way, axis_a)[:, None] * axis_a
-        apart = np.linalg.norm(way, axis=1)
+        offset = offset - np.einsum("ni,ni->n", offset, axis_b)[:, None] * axis_b
+        offset = offset - np.einsum("ni,ni->n", offset, axis_a)[:, None] * axis_a
+        apart = np.linalg.norm(offset, axis=1)
         along = np.einsum("ni,ni->n", centre_a - centre_b, axis_b)
-        pushed = float(np.einsum("ni,ni->n", np.cross(axis_a, way), axis_b)[0])
-        own = np.einsum("nji,nj->ni", first[:, :3, :3], way)
+        pushed = float(np.einsum("ni,ni->n", np.cross(axis_a, offset), axis_b)[0])
+        own = np.einsum("nji,nj->ni", first[:, :3, :3], offset)
         return Stand(angles_about(gear.a.axle, own), along, 1.0 if pushed >= 0 else -1.0, apart, np.zeros(len(along)))
     same = 1.0 if float(axis_a[0] @ axis_b[0]) >= 0 else -1.0
-    way = way - np.einsum("ni,ni->n", way, axis_a)[:, None] * axis_a
-    apart = np.linalg.norm(way, axis=1)
-    toward = way / np.maximum(apart, 1e-12)[:, None]
+    offset = offset - np.einsum("ni,ni->n", offset, axis_a)[:, None] * axis_a
+    apart = np.linalg.norm(offset, axis=1)
+    toward = offset / np.maximum(apart, 1e-12)[:, None]
     strand = np.zeros(len(apart))
     if gear.kind == "internal":
         # both are met on the side where the smaller one lies in the ring

@@ -46,9 +46,9 @@ def _every(project: Project) -> list[Joint]:
     joints = [Joint(item, "turns", item.part, item.kingpin) for item in project.castors]
     turned: tuple[Wheel | TimedRotation, ...] = (*project.wheels, *project.rotations)
     joints += [Joint(item, "turns", item.part, item.axle) for item in turned]
-    way = driven(project)
+    driven_parts = driven(project)
     for gear in project.gears:
-        side = way[gear.id]
+        side = driven_parts[gear.id]
         if side is None:
             continue
         end = gear.b if side == "b" else gear.a

@@ -66,7 +66,7 @@ class Reach:
     short: Array
 
 
-def slider_ways(pins: Array, place: Array, line: Array, length: float) -> Reach:
+def slider_distances(pins: Array, place: Array, line: Array, length: float) -> Reach:
     """How far sliders go along lines (n, 3, unit) from places (n, 3), so that their pins are a rod's length from pins (n, 3).
 
     The slider-crank: the two meetings of a line with a sphere. Where there is none they stop where they are nearest.

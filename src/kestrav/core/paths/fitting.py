@@ -60,9 +60,10 @@ def departure(old: Curve, new: Curve) -> Departure:
 def corners_of(samples: ArrayLike, angle: float = CORNER) -> NDArray[np.bool_]:
     """Which samples (n,) of a line (n, 3) are corners: the line turns there by more than an angle in rad."""
     steps = np.diff(np.asarray(samples, float), axis=0)
-    ways = steps / np.linalg.norm(steps, axis=1)[:, None]
+    directions = steps / np.linalg.norm(steps, axis=1)[:, None]
     turns = np.arctan2(
-        np.linalg.norm(np.cross(ways[:-1], ways[1:]), axis=1), np.einsum("ij,ij->i", ways[:-1], ways[1:])
+        np.linalg.norm(np.cross(directions[:-1], directions[1:]), axis=1),
+        np.einsum("ij,ij->i", directions[:-1], directions[1:]),
     )
     return np.concatenate([[False], turns > angle, [False]])
 

@@ -128,24 +128,24 @@ def _offset_polyline(path: Path, shape: PointShape, distance: float) -> PointSha
     if any(p.kind == "free" for p in shape.points) or float(np.ptp(places[:, 2])) > 1e-9:
         return None
     sides = np.roll(places, -1, axis=0) - places if shape.closed else np.diff(places, axis=0)
-    ways = sides / np.linalg.norm(sides, axis=1)[:, None]
-    left = np.stack([-ways[:, 1], ways[:, 0], np.zeros(len(ways))], axis=1)
+    directions = sides / np.linalg.norm(sides, axis=1)[:, None]
+    left = np.stack([-directions[:, 1], directions[:, 0], np.zeros(len(directions))], axis=1)
     points = []
     for i, point in enumerate(shape.points):
-        before = (i - 1) % len(ways) if shape.closed else max(i - 1, 0)
-        after = i if i < len(ways) else len(ways) - 1
+        before = (i - 1) % len(directions) if shape.closed else max(i - 1, 0)
+        after = i if i < len(directions) else len(directions) - 1
         middle = left[before] + left[after]
         square = float(middle @ middle)
         if square < 1e-9:
             raise BadInput(f"“{path.name}” turns right back at point {i + 1}; nothing runs beside it there")
         # where it turns to the left the bend to the left of it is the tighter one
-        turn = float(np.sign(np.cross(ways[before], ways[after])[2]))
+        turn = float(np.sign(np.cross(directions[before], directions[after])[2]))
         radius = max(point.radius - turn * distance, 0.0) if point.radius > 0 else 0.0
         place = places[i] + distance * 2.0 * middle / square
         points.append(msgspec.structs.replace(point, position=vector(place), radius=radius))
     moved = np.array([p.position for p in points])
     fresh = np.roll(moved, -1, axis=0) - moved if shape.closed else np.diff(moved, axis=0)
-    if (np.einsum("ij,ij->i", fresh, ways) <= 0).any():
-        worst = int(np.argmin(np.einsum("ij,ij->i", fresh, ways)))
+    if (np.einsum("ij,ij->i", fresh, directions) <= 0).any():
+        worst = int(np.argmin(np.einsum("ij,ij->i", fresh, directions)))
         raise BadInput(f"“{path.name}” has no room beside it between points {worst + 1} and {(worst + 1) % count + 1}")
     return msgspec.structs.replace(shape, points=tuple(points))

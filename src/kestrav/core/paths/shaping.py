@@ -292,12 +292,15 @@ def set_length(project: Project, path_id: str, length: float, anchor: Anchor | L
     if not isinstance(shape, PointShape) or shape.closed or path.trim != (0.0, 1.0):
         raise BadInput(f"“{path.name}” has no last segment of its own; scale it about one of its ends instead")
     curve = path_curve(path).curve
-    way = curve.tangent([curve.length], before=True)[0]
+    direction = curve.tangent([curve.length], before=True)[0]
     last = np.array(shape.points[-1].position)
     step = length - now
 
     def with_step(size: float) -> Project:
-        points = (*shape.points[:-1], msgspec.structs.replace(shape.points[-1], position=vector(last + size * way)))
+        points = (
+            *shape.points[:-1],
+            msgspec.structs.replace(shape.points[-1], position=vector(last + size * direction)),
+        )
         return update(project, path_id, shape=msgspec.structs.replace(shape, points=points))
 
     # a straight last segment takes the whole step at once; a curved one needs a few by secants
@@ -407,8 +410,8 @@ def untangled(project: Project, path_id: str, index: int) -> Project:
     shape = path.shape
     assert isinstance(shape, PointShape)
     points, after = list(shape.points), (index + 1) % len(shape.points)
-    way = np.array(points[after].position) - np.array(points[index].position)
-    reach = float(np.linalg.norm(way)) / 3
+    direction = np.array(points[after].position) - np.array(points[index].position)
+    reach = float(np.linalg.norm(direction)) / 3
     for k, own, other, sense in ((index, "handle_out", "handle_in", 1.0), (after, "handle_in", "handle_out", -1.0)):
         point = points[k]
         handle = getattr(point, own)
@@ -419,8 +422,8 @@ def untangled(project: Project, path_id: str, index: int) -> Project:
         size = float(np.linalg.norm(offset))
         if size < 1e-9:
             continue
-        if offset @ way * sense <= 0:
-            offset, size = sense * way, float(np.linalg.norm(way))
+        if offset @ direction * sense <= 0:
+            offset, size = sense * direction, float(np.linalg.norm(direction))
         short = vector(offset * min(1.0, reach / size))
         # the handle on the other side keeps its own length
         kept = {own: short, other: mirrored if mirrored is not None else vector(-np.array(handle))}

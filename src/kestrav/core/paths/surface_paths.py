@@ -75,9 +75,9 @@ def surface_shape(
 def nearest_on(shape: Mesh, points: Array) -> tuple[Array, Array]:
     """Places (k, 3) of a mesh's surface near points (k, 3), the nearest in 26 directions and then along the normal
     there, with the normals."""
-    origins, ways = np.repeat(points, len(_AROUND), axis=0), np.tile(_AROUND, (len(points), 1))
+    origins, directions = np.repeat(points, len(_AROUND), axis=0), np.tile(_AROUND, (len(points), 1))
     back = 1e-6 * float(np.linalg.norm(np.ptp(shape.bounds, axis=0)))
-    away, met = first_hits(shape, origins - back * ways, ways)
+    away, met = first_hits(shape, origins - back * directions, directions)
     away = np.where(met >= 0, np.abs(away - back), np.inf).reshape(len(points), -1)
     best = np.argmin(away, axis=1)
     which = np.arange(len(points))

@@ -105,7 +105,9 @@ def pack_scene(
         }
         cameras.append(camera)
     tell(1.0)
-    ways = {"": finishes.of(chosen, "")} | {way.id: finishes.of(chosen, way.id) for way in project.colourways}
+    colourways = {"": finishes.of(chosen, "")} | {
+        colourway.id: finishes.of(chosen, colourway.id) for colourway in project.colourways
+    }
     scene = {
         "parts": nodes,
         "shapes": kinds,
@@ -113,8 +115,8 @@ def pack_scene(
         "cameras": cameras,
         "finishes": finishes.entries,
         "colourways": [
-            {"id": "", "name": "Own finishes", "of": pack.add(ways[""], "i4")},
-            *({"id": w.id, "name": w.name, "of": pack.add(ways[w.id], "i4")} for w in project.colourways),
+            {"id": "", "name": "Own finishes", "of": pack.add(colourways[""], "i4")},
+            *({"id": w.id, "name": w.name, "of": pack.add(colourways[w.id], "i4")} for w in project.colourways),
         ],
         "colourway": project.colourway,
     }

@@ -213,10 +213,10 @@ def _free(sight: Sight, points: Array, solids: Sequence[Placed]) -> NDArray[np.b
             break
         back = inverse_rigid(one.pose)
         low, high = one.mesh.bounds
-        begin, ways = apply(back, starts[here]), toward[here] @ back[:3, :3].T
-        near = _meets(begin, ways, low, high)
+        begin, directions = apply(back, starts[here]), toward[here] @ back[:3, :3].T
+        near = _meets(begin, directions, low, high)
         if near.any():
-            hit = tree(one.mesh).first(begin[near], ways[near]) >= 0
+            hit = tree(one.mesh).first(begin[near], directions[near]) >= 0
             free[here[near][hit]] = False
     return free
 

@@ -257,17 +257,20 @@ def _trail(sight: Sight, frame: _Frame, trail: Array) -> list[Mark]:
         return []
     # light under it, so that it shows on what is dark
     marks: list[Mark] = [Lines(places, 3 * _WAY, "#ffffff"), Lines(places, _WAY, _PETROL, (1.6, 1.1))]
-    way = places[-1] - places[max(len(places) - 4, 0)]
-    if np.linalg.norm(way) > 1e-6:
-        marks.append(_arrow(places[-1], way))
+    direction = places[-1] - places[max(len(places) - 4, 0)]
+    if np.linalg.norm(direction) > 1e-6:
+        marks.append(_arrow(places[-1], direction))
     return marks
 
 
-def _arrow(tip: Array, way: Array, size: float = 3.2) -> Shape:
-    way = way / np.linalg.norm(way)
-    side = np.array([-way[1], way[0]])
-    tip = tip + 0.5 * size * way
-    return Shape(np.stack([tip, tip - size * way + 0.36 * size * side, tip - size * way - 0.36 * size * side]), _PETROL)
+def _arrow(tip: Array, direction: Array, size: float = 3.2) -> Shape:
+    direction = direction / np.linalg.norm(direction)
+    side = np.array([-direction[1], direction[0]])
+    tip = tip + 0.5 * size * direction
+    return Shape(
+        np.stack([tip, tip - size * direction + 0.36 * size * side, tip - size * direction - 0.36 * size * side]),
+        _PETROL,
+    )
 
 
 def _callouts(frame: _Frame, wanted: Sequence[tuple[int, Array]]) -> list[Mark]:

@@ -304,10 +304,10 @@ def _to_svg(mark: Mark, name: str) -> str:
     match mark:
         case Lines():
             runs = mark.points if mark.points.ndim == 3 else mark.points[None]
-            way = "".join("M" + "L".join(f"{px:.3f} {py:.3f}" for px, py in one) for one in runs)
+            drawn = "".join("M" + "L".join(f"{px:.3f} {py:.3f}" for px, py in one) for one in runs)
             dash = f' stroke-dasharray="{" ".join(f"{d:g}" for d in mark.dash)}"' if mark.dash else ""
             return (
-                f'<path d="{way}" fill="none" stroke="{mark.colour}" stroke-width="{mark.weight:g}" stroke-linecap="round"'
+                f'<path d="{drawn}" fill="none" stroke="{mark.colour}" stroke-width="{mark.weight:g}" stroke-linecap="round"'
                 f' stroke-linejoin="round"{dash}/>'
             )
         case Text():

@@ -226,16 +226,16 @@ def shown_in(project: Project, meshes: Mapping[str, Mesh], step: Step) -> Shown:
         middles.append(0.5 * (boxes.min(axis=1) + boxes.max(axis=1)))
         limits.append(step.apart * float(np.linalg.norm(np.ptp(boxes[0], axis=0))))
         moved.append(solids)
-    gone = [np.linalg.norm(middle - middle[0], axis=1) >= limit for middle, limit in zip(middles, limits, strict=True)]
+    far = [np.linalg.norm(middle - middle[0], axis=1) >= limit for middle, limit in zip(middles, limits, strict=True)]
     # all of them as far as they are to be, each having begun
-    reached = np.flatnonzero(np.all(gone, axis=0))
+    reached = np.flatnonzero(np.all(far, axis=0))
     at = int(reached[0]) if len(reached) else len(times) - 1
     trails = []
     for middle in middles:
-        way = middle[: at + 1]
-        still = np.flatnonzero(np.linalg.norm(way - way[0], axis=1) > 1e-3)
-        way = way[max(int(still[0]) - 1, 0) :] if len(still) else way[:1]
-        trails.append(way[np.unique(np.linspace(0, len(way) - 1, _TRAIL).astype(int))])
+        trail = middle[: at + 1]
+        still = np.flatnonzero(np.linalg.norm(trail - trail[0], axis=1) > 1e-3)
+        trail = trail[max(int(still[0]) - 1, 0) :] if len(still) else trail[:1]
+        trails.append(trail[np.unique(np.linspace(0, len(trail) - 1, _TRAIL).astype(int))])
     names = tuple(get(project, m.rider).name for m in motions)
     return Shown(float(times[at]), names, tuple(moved), tuple(trails))
 
@@ -260,7 +260,7 @@ def view_of(project: Project, meshes: Mapping[str, Mesh], step: Step, shown: Sho
     points = np.concatenate([_corners(project, part, now[None, row[part]])[0] for part in moving] or [np.zeros((1, 3))])
     seats = np.concatenate([trail[:1] - trail[-1] for trail in shown.trails] or [np.zeros((1, 3))])
     framed = np.concatenate([points, *(points + seat for seat in seats)])
-    ways = [trail[-1] - trail[0] for trail in shown.trails if np.linalg.norm(trail[-1] - trail[0]) > 1e-3]
+    moves = [trail[-1] - trail[0] for trail in shown.trails if np.linalg.norm(trail[-1] - trail[0]) > 1e-3]
     solids = [
         k
         for k, part in enumerate(project.parts)
@@ -274,12 +274,12 @@ def view_of(project: Project, meshes: Mapping[str, Mesh], step: Step, shown: Sho
     most = -1.0
     for elevation in _ELEVATIONS:
         for azimuth in _AZIMUTHS:
-            way_there = toward(azimuth, elevation)
-            view = framing(framed, way_there, aspect)
+            move_there = toward(azimuth, elevation)
+            view = framing(framed, move_there, aspect)
             open_ = _open(project, meshes, spots, np.array(view.position), now, solids, shown.parts)
             across = (
-                np.mean([np.linalg.norm(np.cross(way / np.linalg.norm(way), way_there)) for way in ways])
-                if ways
+                np.mean([np.linalg.norm(np.cross(move / np.linalg.norm(move), move_there)) for move in moves])
+                if moves
                 else 1.0
             )
             # as engineers draw it: a little from above, and from the front and right rather than from behind
@@ -344,8 +344,8 @@ def _open(
             continue
         back = inverse_rigid(poses[k])
         starts = apply(back, spots[free] + 0.5 * toward[free])
-        ways = toward[free] @ back[:3, :3].T
-        hit = tree(solid_mesh(meshes, part)).first(starts, ways) >= 0
+        directions = toward[free] @ back[:3, :3].T
+        hit = tree(solid_mesh(meshes, part)).first(starts, directions) >= 0
         free[np.flatnonzero(free)[hit]] = False
         if not free.any():
             return 0.0

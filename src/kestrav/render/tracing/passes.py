@@ -67,17 +67,17 @@ def passes(
     random = np.random.default_rng(0)
     for first in range(0, height, _ROWS):
         rows = slice(first, min(first + _ROWS, height))
-        starts, ways = _rays(sight, width, height, rows)
-        met = tree.run(starts.astype(np.float32), ways.astype(np.float32), output=True)
+        starts, directions = _rays(sight, width, height, rows)
+        met = tree.run(starts.astype(np.float32), directions.astype(np.float32), output=True)
         there = met["primID"] >= 0
         if not there.any():
             continue
-        ways, far, u, v = ways[there], met["tfar"][there], met["u"][there, None], met["v"][there, None]
+        directions, far, u, v = directions[there], met["tfar"][there], met["u"][there, None], met["v"][there, None]
         own, hit = seen.normals[met["primID"][there]], met["primID"][there]
         normals = (1.0 - u - v) * own[:, 0] + u * own[:, 1] + v * own[:, 2]
         normals = normals / np.maximum(np.linalg.norm(normals, axis=1, keepdims=True), 1e-30)
-        normals *= np.where((normals * ways).sum(axis=1, keepdims=True) > 0, -1.0, 1.0)
-        places = starts[there] + far[:, None] * ways
+        normals *= np.where((normals * directions).sum(axis=1, keepdims=True) > 0, -1.0, 1.0)
+        places = starts[there] + far[:, None] * directions
         piece = passes[rows].reshape(-1, 6)
         piece[there, 0] = (places - sight.place) @ sight.axes[2]
         piece[there, 1:4] = normals
@@ -156,8 +156,8 @@ def _rays(sight: Sight, width: int, height: int, rows: slice) -> tuple[Array, Ar
     aside = (across[None, :, None] * sight.axes[0] + up[rows, None, None] * sight.axes[1]).reshape(-1, 3).astype(float)
     if sight.parallel:
         return sight.place + aside, np.tile(sight.axes[2], (len(aside), 1))
-    ways = aside + sight.axes[2]
-    return np.tile(sight.place, (len(ways), 1)), ways / np.linalg.norm(ways, axis=1, keepdims=True)
+    directions = aside + sight.axes[2]
+    return np.tile(sight.place, (len(directions), 1)), directions / np.linalg.norm(directions, axis=1, keepdims=True)
 
 
 class _Lights:
@@ -166,7 +166,7 @@ class _Lights:
     def __init__(self, environment: Single, lamps: Sequence[Lamp]) -> None:
         weight = environment.mean(axis=2) * solid_angles(len(environment))
         total = float(weight.sum())
-        self.ways = directions(len(environment)).reshape(-1, 3)
+        self.directions = directions(len(environment)).reshape(-1, 3)
         self.sums = np.cumsum(weight.ravel()) / total if total > 0 else None
         # irradiance by a draw: all of them are equally bright that way
         self.each = total / _RAYS
@@ -176,8 +176,8 @@ class _Lights:
         """Directions (n, 3) towards the surroundings, one of several draws that share them evenly, and what they weigh."""
         assert self.sums is not None
         places = (number + random.random(count)) / _RAYS
-        which = np.minimum(np.searchsorted(self.sums, places), len(self.ways) - 1)
-        return self.ways[which], np.full(count, self.each)
+        which = np.minimum(np.searchsorted(self.sums, places), len(self.directions) - 1)
+        return self.directions[which], np.full(count, self.each)
 
 
 def _held_off(
@@ -186,14 +186,14 @@ def _held_off(
     """The share of direct light that does not arrive at places (n, 3)."""
     given, kept = np.zeros(len(places)), np.zeros(len(places))
 
-    def look(ways: Array, weights: Array, far: Array | None) -> None:
+    def look(directions: Array, weights: Array, far: Array | None) -> None:
         nonlocal given, kept
-        light = weights * np.clip((normals * ways).sum(axis=1), 0.0, None)
+        light = weights * np.clip((normals * directions).sum(axis=1), 0.0, None)
         lit = light > 0
         if not lit.any():
             return
         reach = np.full(len(places), np.inf)
-        reach[lit] = shades.run(places[lit].astype(np.float32), ways[lit].astype(np.float32), query="DISTANCE")
+        reach[lit] = shades.run(places[lit].astype(np.float32), directions[lit].astype(np.float32), query="DISTANCE")
         free = reach > (1e30 if far is None else far)
         given += light
         kept += np.where(free, light, 0.0)
@@ -202,8 +202,8 @@ def _held_off(
         for number in range(_RAYS):
             look(*lights.drawn(len(places), random, number), None)
     for lamp in lights.lamps:
-        ways, weights, far = _towards(lamp, places, random)
-        look(ways, weights, far)
+        directions, weights, far = _towards(lamp, places, random)
+        look(directions, weights, far)
     return np.where(given > 0, 1.0 - kept / np.maximum(given, 1e-30), 0.0)
 
 
@@ -220,16 +220,16 @@ def _towards(lamp: Lamp, places: Array, random: np.random.Generator) -> tuple[Ar
         across /= np.linalg.norm(across)
         u, v = random.random((2, len(places))) - 0.5
         source = source + (u * lamp.size[0])[:, None] * across + (v * lamp.size[1])[:, None] * np.cross(across, axis)
-    ways = source - places
-    far = np.maximum(np.linalg.norm(ways, axis=1), 1e-9)
-    ways = ways / far[:, None]
+    directions = source - places
+    far = np.maximum(np.linalg.norm(directions, axis=1), 1e-9)
+    directions = directions / far[:, None]
     weights = strength / far**2
-    along = -(ways @ axis)
+    along = -(directions @ axis)
     if lamp.kind == "spot":
         weights = np.where(along > np.cos(np.radians(lamp.half)), weights, 0.0)
     if lamp.kind == "area":
         weights = weights * lamp.size[0] * lamp.size[1] * np.clip(along, 0.0, None)
-    return ways, weights, 0.999 * far
+    return directions, weights, 0.999 * far
 
 
 def lit_by(lamps: Sequence[Lamp], places: Array, normals: Array) -> Array:
@@ -237,8 +237,8 @@ def lit_by(lamps: Sequence[Lamp], places: Array, normals: Array) -> Array:
     random, lit = np.random.default_rng(0), np.zeros((len(places), 3))
     for lamp in lamps:
         for _ in range(_RAYS):
-            ways, weights, _far = _towards(lamp, places, random)
-            light = weights * np.clip((normals * ways).sum(axis=1), 0.0, None) / _RAYS
+            directions, weights, _far = _towards(lamp, places, random)
+            light = weights * np.clip((normals * directions).sum(axis=1), 0.0, None) / _RAYS
             colour = np.asarray(lamp.strength, float) / max(float(np.mean(lamp.strength)), 1e-12)
             lit += light[:, None] * colour
     return lit

@@ -6,7 +6,7 @@ from functools import partial
 
 import numpy as np
 
-from kestrav.core.camera.fixes import Way, slower
+from kestrav.core.camera.fixes import Candidate, slower
 from kestrav.core.camera.judged import Judged
 from kestrav.core.document.edits import update
 from kestrav.core.document.records import Shot
@@ -43,13 +43,13 @@ def _fast(evidence: Evidence, shot: Shot, judged: Judged, limit: float) -> list[
     def goal(at: Judged) -> float:
         return limit - float(at.crossing.min())
 
-    ways = [Way(f"Set duration to {factor:.2f} times", partial(slower, camera_id=camera.id, factor=factor))]
+    candidates = [Candidate(f"Set duration to {factor:.2f} times", partial(slower, camera_id=camera.id, factor=factor))]
     lags = [
-        Way(f"Follow with lag, {lag:g} s behind", partial(update, item_id=camera.id, aim_lag=lag))
+        Candidate(f"Follow with lag, {lag:g} s behind", partial(update, item_id=camera.id, aim_lag=lag))
         for lag in _LAGS
         if lag > camera.aim_lag
     ]
-    offered = fixes(judged, goal, ways, lags)
+    offered = fixes(judged, goal, candidates, lags)
     return [
         over_frames(
             evidence,

@@ -6,7 +6,7 @@ from functools import partial
 
 import numpy as np
 
-from kestrav.core.camera.fixes import Way, own_path, raises, shifts, widens
+from kestrav.core.camera.fixes import Candidate, own_path, raises, shifts, widens
 from kestrav.core.camera.judged import Judged
 from kestrav.core.camera.walking import replanned
 from kestrav.core.document.records import Shot
@@ -40,10 +40,10 @@ def _clear(judged: Judged) -> float:
 
 
 def _offered(evidence: Evidence, judged: Judged) -> tuple[Fix, ...]:
-    walks: list[Way] = []
+    walks: list[Candidate] = []
     runs = [r for r in evidence.project.runs if r.rider == judged.camera.id]
     if judged.camera.walk is not None and len(runs) == 1 and own_path(evidence.project, judged.camera.id) is not None:
-        walks = [Way("Walk around it", partial(replanned, meshes=evidence.meshes, run_id=runs[0].id), heavy=True)]
+        walks = [Candidate("Walk around it", partial(replanned, meshes=evidence.meshes, run_id=runs[0].id), heavy=True)]
         return fixes(judged, _clear, walks, shifts(judged))
     return fixes(judged, _clear, raises(judged), widens(judged), shifts(judged))
 

@@ -52,8 +52,8 @@ def find(evidence: Evidence) -> list[Finding]:
         pivot = rotation_from_quaternion(part.pivot.rotation)
         frame = evidence.frame(time)
         front = evidence.poses[frame, row[run.rider], :3, :3] @ pivot[:, 0]
-        way = course.path.curve.tangent(course.stations([evidence.times[frame]]))[0]
-        angle = float(np.degrees(np.arccos(np.clip(front @ way, -1, 1))))
+        direction = course.path.curve.tangent(course.stations([evidence.times[frame]]))[0]
+        angle = float(np.degrees(np.arccos(np.clip(front @ direction, -1, 1))))
         if angle < SIDEWAYS:
             continue
         how = "backwards" if angle > BACKWARDS else "sideways"

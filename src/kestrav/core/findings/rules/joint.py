@@ -42,8 +42,8 @@ def find(evidence: Evidence) -> list[Finding]:
             )
             if one.run.path == two.run.path or not turns:
                 continue
-            ways = one.path.curve.tangent([one.last], before=True)[0], two.path.curve.tangent([two.first])[0]
-            angle = float(np.degrees(np.arccos(np.clip(ways[0] @ ways[1], -1, 1))))
+            tangents = one.path.curve.tangent([one.last], before=True)[0], two.path.curve.tangent([two.first])[0]
+            angle = float(np.degrees(np.arccos(np.clip(tangents[0] @ tangents[1], -1, 1))))
             if angle > ANGLE:
                 findings.append(_finding(evidence, rider, one, two, gap, angle))
     return findings
@@ -96,5 +96,5 @@ def _fix(project: Project, one: RunCourse, two: RunCourse, angle: float | None) 
         return Fix(label, partial(bring_start, path_id=path.id, place=point(place), station=two.sets_out_at))
     if not isinstance(path.shape, PointShape) or two.run.begin > 0 or path.shape.closed:
         return None
-    way = one.path.curve.tangent([one.last], before=True)[0]
-    return Fix(f"Let {path.name} leave tangent", partial(turn_start, path_id=path.id, way=point(way)))
+    direction = one.path.curve.tangent([one.last], before=True)[0]
+    return Fix(f"Let {path.name} leave tangent", partial(turn_start, path_id=path.id, direction=point(direction)))

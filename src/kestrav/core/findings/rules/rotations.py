@@ -65,17 +65,17 @@ def _as_a_wheel(evidence: Evidence, rotation: TimedRotation, axle: Axle, radius:
     wheel = Wheel("", "", rotation.part, axle, radius, radius)
     grid = motion.grid
     track = rolling(wheel, lambda t: motion.unturned(rotation.part, t), grid)
-    if float(np.abs(np.diff(track.way)).sum()) < 1.0:
+    if float(np.abs(np.diff(track.distance)).sum()) < 1.0:
         return
     gap, _ = wheel_gaps(project, evidence.meshes, wheel, grid[:: max(len(grid) // 40, 1)])
     if np.abs(gap).max() > project.settings.ground_gap:
         return
     turned = motion.turned(rotation.part, axle.direction, grid)
-    wheels = np.diff(track.way) / radius
+    wheels = np.diff(track.distance) / radius
     off = np.abs(np.diff(turned) - wheels)
     wrong = (np.diff(turned) * wheels < 0) & (np.abs(wheels) > 1e-9)
     slip = radius * float(off.sum())
-    way = float(np.abs(np.diff(track.way)).sum())
+    distance = float(np.abs(np.diff(track.distance)).sum())
     fix = Fix("Use a wheel instead", partial(_roll_instead, spin_id=rotation.id, axle=axle, radius=radius))
     if wrong.any():
         moment = float(grid[int(np.argmax(wrong))])
@@ -85,24 +85,24 @@ def _as_a_wheel(evidence: Evidence, rotation: TimedRotation, axle: Axle, radius:
             moment,
             rule="rotation-wrong-sense",
             title=f"{rotation.name} the wrong way",
-            detail=f"It turns against the way that it rolls for {np.diff(grid)[wrong].sum():.2f} s from {moment:.2f} s on",
+            detail=f"It turns against its rolling for {np.diff(grid)[wrong].sum():.2f} s from {moment:.2f} s on",
             value=float(np.diff(grid)[wrong].sum()),
             unit="s",
             limit=0.0,
             fix=fix,
             severity="breach",
         )
-    elif slip > max(SLIP * way, 1.0):
+    elif slip > max(SLIP * distance, 1.0):
         yield _finding(
             evidence,
             rotation,
             float(grid[int(np.argmax(off))]),
             rule="rotation-slip",
             title=f"{rotation.name} and slips",
-            detail=f"By {slip:,.0f} mm on {way:,.0f} mm of travel; {max(SLIP * way, 1.0):,.1f} mm allowed",
+            detail=f"By {slip:,.0f} mm on {distance:,.0f} mm of travel; {max(SLIP * distance, 1.0):,.1f} mm allowed",
             value=slip,
             unit="mm",
-            limit=max(SLIP * way, 1.0),
+            limit=max(SLIP * distance, 1.0),
             fix=fix,
         )
 

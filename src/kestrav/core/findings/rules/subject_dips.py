@@ -8,7 +8,7 @@ import msgspec
 import numpy as np
 
 from kestrav.core.camera.adjusting import camera_of
-from kestrav.core.camera.fixes import Way
+from kestrav.core.camera.fixes import Candidate
 from kestrav.core.camera.framing import Framed, framed
 from kestrav.core.camera.judged import Judged
 from kestrav.core.camera.subject import subject_id, thing_as_subject
@@ -104,12 +104,12 @@ def _dips(evidence: Evidence, shot: Shot, judged: Judged, thing: str) -> list[Fi
     ]
 
 
-def _turned(judged: Judged) -> list[Way]:
+def _turned(judged: Judged) -> list[Candidate]:
     """Looking lower or higher, and to the sides."""
     aim = judged.camera.aim
     if not isinstance(aim, AlongAim):
         return []
-    ways = []
+    candidates = []
     for by in _TURNS:
         for label, yaw, pitch in (
             ("lower", 0.0, -by),
@@ -118,8 +118,8 @@ def _turned(judged: Judged) -> list[Way]:
             ("to the right", -by, 0.0),
         ):
             edit = partial(_looking, camera_id=judged.camera.id, yaw=yaw, pitch=pitch)
-            ways.append(Way(f"Look {by:g}° {label}", edit))
-    return ways
+            candidates.append(Candidate(f"Look {by:g}° {label}", edit))
+    return candidates
 
 
 def _looking(project: Project, camera_id: str, yaw: float, pitch: float) -> Project:

@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kestrav.core.camera.adjusting import fitted, holding_size
-from kestrav.core.camera.fixes import Goal, Way, raises, shifts, widens
+from kestrav.core.camera.fixes import Candidate, Goal, raises, shifts, widens
 from kestrav.core.camera.judged import Judged
 from kestrav.core.camera.subject import subject_id
 from kestrav.core.document.edits import update
@@ -47,7 +47,7 @@ def _finding(
     told: str,
     limit: float,
     goal: Goal,
-    *ways: list[Way],
+    *ways: list[Candidate],
 ) -> Finding:
     thing = subject_id(judged.camera)
     offered = fixes(judged, goal, *ways)
@@ -69,12 +69,12 @@ def _finding(
     )
 
 
-def _fits(judged: Judged, worst: int) -> list[Way]:
+def _fits(judged: Judged, worst: int) -> list[Candidate]:
     """Fitting the subject at its worst moment, by the lens and by the distance."""
     camera, time = judged.camera, float(judged.times[worst])
     margin = max(judged.camera.framing.margin, 0.0) + 0.02
     return [
-        Way(
+        Candidate(
             f"Fit it by {'the lens' if by == 'lens' else 'distance'}",
             partial(
                 fitted,
@@ -91,10 +91,10 @@ def _fits(judged: Judged, worst: int) -> list[Way]:
     ]
 
 
-def _holds(judged: Judged, time: float) -> tuple[list[Way], list[Way]]:
+def _holds(judged: Judged, time: float) -> tuple[list[Candidate], list[Candidate]]:
     """Keeping the size that the subject has at a time, by the lens or by the distance."""
     made = [
-        Way(
+        Candidate(
             f"Keep its size by {'the lens' if by == 'lens' else 'distance'}",
             partial(
                 holding_size,
@@ -111,10 +111,10 @@ def _holds(judged: Judged, time: float) -> tuple[list[Way], list[Way]]:
     return made[:1], made[1:]
 
 
-def _kept(judged: Judged, size: float) -> tuple[list[Way], list[Way]]:
+def _kept(judged: Judged, size: float) -> tuple[list[Candidate], list[Candidate]]:
     """Keeping the subject at a size, by the distance or by the lens."""
     made = [
-        Way(
+        Candidate(
             f"Keep it at {100 * size:.0f} % by {'the lens' if by == 'lens' else 'distance'}",
             partial(update, item_id=judged.camera.id, keeps=by, size=size),
         )

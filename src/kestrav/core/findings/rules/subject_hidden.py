@@ -7,7 +7,7 @@ from functools import partial
 import numpy as np
 from numpy.typing import NDArray
 
-from kestrav.core.camera.fixes import Way, faded, hideable, raises, shifts, widens
+from kestrav.core.camera.fixes import Candidate, faded, hideable, raises, shifts, widens
 from kestrav.core.camera.judged import Judged
 from kestrav.core.camera.subject import subject_id
 from kestrav.core.document.records import Project, Shot
@@ -42,8 +42,8 @@ def _crossed(evidence: Evidence, shot: Shot, judged: Judged) -> list[Finding]:
 
     worst, thing = int(np.argmax(crossed)), subject_id(judged.camera)
     # what is before it a little earlier and later is faded with it
-    name, ways = _in_the_way(evidence.project, judged, crossed > 0, faulty)
-    offered = fixes(judged, goal, raises(judged), widens(judged), shifts(judged), *ways)
+    name, candidates = _in_the_way(evidence.project, judged, crossed > 0, faulty)
+    offered = fixes(judged, goal, raises(judged), widens(judged), shifts(judged), *candidates)
     return [
         over_frames(
             evidence,
@@ -67,7 +67,7 @@ def _crossed(evidence: Evidence, shot: Shot, judged: Judged) -> list[Finding]:
 
 def _in_the_way(
     project: Project, judged: Judged, around: NDArray[np.bool_], faulty: NDArray[np.bool_]
-) -> tuple[str, list[list[Way]]]:
+) -> tuple[str, list[list[Candidate]]]:
     """The name of what is most in the way while it is faulty, and fading all that is ``around`` then as a way out."""
     assert judged.sight is not None
     thing, rows = subject_id(judged.camera), judged.sight.hiding
@@ -82,7 +82,7 @@ def _in_the_way(
         spans[what] = spans.get(what, np.zeros(len(rows), bool)) | mine
     told = {what: spans_of(judged, where) for what, where in spans.items()}
     label = " and ".join(name_of(project, what) for what in list(spans)[:2])
-    return name, [[Way(f"Fade {label} meanwhile", partial(_faded, camera_id=judged.camera.id, things=told))]]
+    return name, [[Candidate(f"Fade {label} meanwhile", partial(_faded, camera_id=judged.camera.id, things=told))]]
 
 
 def _visible(judged: Judged) -> np.ndarray:

@@ -35,9 +35,9 @@ def find(evidence: Evidence) -> list[Finding]:
             low, high = float(stations[k]), float(stations[k + 1])
             if not free or high <= low:
                 continue
-            ways = made.curve.tangent(np.linspace(low, high, _SAMPLES), before=False)
-            ways[-1] = made.curve.tangent([high], before=True)[0]
-            angles = np.arccos(np.clip(np.einsum("ij,ij->i", ways[:-1], ways[1:]), -1, 1))
+            tangents = made.curve.tangent(np.linspace(low, high, _SAMPLES), before=False)
+            tangents[-1] = made.curve.tangent([high], before=True)[0]
+            angles = np.arccos(np.clip(np.einsum("ij,ij->i", tangents[:-1], tangents[1:]), -1, 1))
             turning = float(np.degrees(angles.sum()))
             if turning > worst:
                 worst, where = turning, k

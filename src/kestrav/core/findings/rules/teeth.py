@@ -17,7 +17,7 @@ from kestrav.core.editing.wheel_making import axle_of, axles_apart
 from kestrav.core.errors import BadInput
 from kestrav.core.findings.model import Evidence, Finding, Fix, at_moment, point
 from kestrav.core.geometry.transforms import inverse_rigid
-from kestrav.core.kinematics.lane_values import mesh_errors, ways_rolled
+from kestrav.core.kinematics.lane_values import mesh_errors, rolled_distances
 from kestrav.core.kinematics.motion import Motion
 from kestrav.core.mechanisms.gears import ratio, right_distance, stand, toothed
 from kestrav.core.mechanisms.joints import joints
@@ -34,8 +34,8 @@ _ALONG = 0.99
 
 def find(evidence: Evidence) -> list[Finding]:
     """For each drive what is wrong with it."""
-    way = driven(evidence.project)
-    return [f for gear in evidence.project.gears for f in _of(evidence, gear, way[gear.id])]
+    driven_parts = driven(evidence.project)
+    return [f for gear in evidence.project.gears for f in _of(evidence, gear, driven_parts[gear.id])]
 
 
 def _of(evidence: Evidence, gear: Gear, side: str | None) -> Iterator[Finding]:
@@ -75,8 +75,8 @@ def _hardly(evidence: Evidence, gear: Gear) -> Iterator[Finding]:
     if not toothed(gear):
         return
     tooth = np.pi * gear.pitch if gear.kind in ("external", "internal", "rack") else gear.pitch
-    way = float(np.ptp(ways_rolled(evidence.project, gear, evidence.times)))
-    if not 1e-6 < way < tooth:
+    rolled = float(np.ptp(rolled_distances(evidence.project, gear, evidence.times)))
+    if not 1e-6 < rolled < tooth:
         return
     yield _finding(
         evidence,
@@ -85,8 +85,8 @@ def _hardly(evidence: Evidence, gear: Gear) -> Iterator[Finding]:
         rule="gear-less-than-a-tooth",
         severity="note",
         title=f"{gear.name} moves by less than a tooth",
-        detail=f"By {way:,.2f} mm in all, and a tooth is {tooth:,.2f} mm",
-        value=way,
+        detail=f"By {rolled:,.2f} mm in all, and a tooth is {tooth:,.2f} mm",
+        value=rolled,
         unit="mm",
         limit=float(tooth),
     )
@@ -178,26 +178,26 @@ def _distance(evidence: Evidence, drive: Gear, wanted: float) -> Iterator[Findin
 def _toward(project: Project, gear: Gear) -> tuple[np.ndarray, np.ndarray]:
     """The pose of a drive's second end, and the direction from the first one to it across the first one's axle, in space."""
     one, two = (rest_and_pivot(project, end.part)[0] for end in (gear.a, gear.b))
-    way = (two[:3, :3] @ np.array(gear.b.axle.origin) + two[:3, 3]) - (
+    direction = (two[:3, :3] @ np.array(gear.b.axle.origin) + two[:3, 3]) - (
         one[:3, :3] @ np.array(gear.a.axle.origin) + one[:3, 3]
     )
     for axis in (one[:3, :3] @ unit(gear.a.axle.direction), two[:3, :3] @ unit(gear.b.axle.direction)):
-        way = way - (way @ axis) * axis
-    return two, unit(way)
+        direction = direction - (direction @ axis) * axis
+    return two, unit(direction)
 
 
 def _at_distance(project: Project, gear: Gear, wanted: float) -> Project:
     """The project with a drive's second end moved along the line of both axles, to the distance that its teeth need."""
-    two, way = _toward(project, gear)
+    two, direction = _toward(project, gear)
     part = get_as(project, gear.b.part, Part)
     above = np.eye(4) if part.parent is None else rest_and_pivot(project, part.parent)[0]
-    there = shift((wanted - centre_distance(project, gear)) * way) @ two
+    there = shift((wanted - centre_distance(project, gear)) * direction) @ two
     return update(project, part.id, placement=placement(inverse_rigid(above) @ there))
 
 
 def _line_at(project: Project, gear: Gear, wanted: float) -> Axle:
-    two, way = _toward(project, gear)
-    step = two[:3, :3].T @ ((wanted - centre_distance(project, gear)) * way)
+    two, direction = _toward(project, gear)
+    step = two[:3, :3].T @ ((wanted - centre_distance(project, gear)) * direction)
     return Axle(point(np.array(gear.b.axle.origin) + step), gear.b.axle.direction)
 
 

@@ -38,8 +38,8 @@ def find(evidence: Evidence) -> list[Finding]:
         for end, station, inner in ends:
             if not any(run.begin == 0 if end == "start" else run.end == 1 for run in runs):
                 continue
-            ways = curve.tangent([station, inner], before=end == "end")
-            angle = float(np.degrees(np.arccos(np.clip(ways[0] @ ways[1], -1, 1))))
+            tangents = curve.tangent([station, inner], before=end == "end")
+            angle = float(np.degrees(np.arccos(np.clip(tangents[0] @ tangents[1], -1, 1))))
             if angle <= limit:
                 continue
             time = moment(project, path.id, station)

@@ -6,7 +6,7 @@ from functools import partial
 
 import numpy as np
 
-from kestrav.core.camera.fixes import Way
+from kestrav.core.camera.fixes import Candidate
 from kestrav.core.camera.judged import Judged
 from kestrav.core.document.edits import update
 from kestrav.core.findings.model import Evidence, Finding
@@ -32,7 +32,7 @@ def find(evidence: Evidence) -> list[Finding]:
         faulty = np.zeros(len(judged.times), bool)
         faulty[worst : worst + 2] = True
         lags = [
-            Way(
+            Candidate(
                 f"Follow with lag, {lag:g} s behind",
                 partial(update, item_id=judged.camera.id, lag=lag, aim_lag=lag / 2),
             )

@@ -39,13 +39,13 @@ def find(evidence: Evidence) -> list[Finding]:
 def _of(evidence: Evidence, roll: Wheel, rolling: Rolling) -> Iterator[Finding]:
     path = rolling.path
     steps = np.linalg.norm(np.diff(path.centre, axis=0), axis=1)
-    gone = float(steps.sum())
-    if gone < SLIP:
+    distance = float(steps.sum())
+    if distance < SLIP:
         return
     moving = float(path.times[int(np.argmax(steps > 0))])
     exact = _exact(evidence, roll)
-    forward = float(np.abs(np.diff(rolling.way)).sum())
-    if forward < ALONG * gone:
+    forward = float(np.abs(np.diff(rolling.distance)).sum())
+    if forward < ALONG * distance:
         fix = None
         if exact is not None and exact[0] != roll.axle:
             fix = Fix("Take the axle from the CAD cylinder", partial(update, item_id=roll.id, axle=exact[0]))
@@ -57,8 +57,8 @@ def _of(evidence: Evidence, roll: Wheel, rolling: Rolling) -> Iterator[Finding]:
             rule="wheel-axle-along",
             severity="breach",
             title=f"{roll.name}: its axle lies along its travel",
-            detail=f"It rolls {forward:,.0f} of the {gone:,.0f} mm that it goes, {ALONG:.0%} required",
-            value=forward / gone,
+            detail=f"It rolls {forward:,.0f} of the {distance:,.0f} mm that it goes, {ALONG:.0%} required",
+            value=forward / distance,
             unit="",
             limit=ALONG,
             fix=fix,
@@ -81,7 +81,7 @@ def _of(evidence: Evidence, roll: Wheel, rolling: Rolling) -> Iterator[Finding]:
             fix=Fix("Roll without slip", partial(update, item_id=roll.id, slip=0.0)),
         )
     dragged = float(sideways(path)[-1])
-    if dragged > max(DRAGGED * gone, SLIP):
+    if dragged > max(DRAGGED * distance, SLIP):
         yield _finding(
             evidence,
             roll,
@@ -90,10 +90,10 @@ def _of(evidence: Evidence, roll: Wheel, rolling: Rolling) -> Iterator[Finding]:
             rule="wheel-dragged",
             severity="note",
             title=f"{roll.name} is dragged sideways",
-            detail=f"By {dragged:,.0f} of {gone:,.0f} mm; {DRAGGED:.0%} allowed. A castor that swivels would roll",
+            detail=f"By {dragged:,.0f} of {distance:,.0f} mm; {DRAGGED:.0%} allowed. A castor that swivels would roll",
             value=dragged,
             unit="mm",
-            limit=DRAGGED * gone,
+            limit=DRAGGED * distance,
             fix=_swivelling(evidence, roll),
         )
     if exact is not None:
