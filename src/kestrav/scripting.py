@@ -65,10 +65,10 @@ def new(
     *products: File, name: str = "", unit: str | None = None, tolerance: float | None = None, up: str | None = None
 ) -> Project:
     """A new project of CAD or mesh files; see :meth:`Project.add_product`."""
-    made = Project(Document(name=name or (FilePath(products[0]).stem if products else "Project")), {}, None)
+    edited = Project(Document(name=name or (FilePath(products[0]).stem if products else "Project")), {}, None)
     for product in products:
-        made.add_product(product, unit, tolerance, up)
-    return made
+        edited.add_product(product, unit, tolerance, up)
+    return edited
 
 
 class Project(ProjectEdits):

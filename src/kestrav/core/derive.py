@@ -30,14 +30,14 @@ def derived(project: Project, meshes: Mapping[str, Mesh], since: Project | None 
     """
     if is_derived(project):
         return project
-    made = derive_surface_paths(project, since)
-    made = derive_orbits(made, meshes, since)
-    made = derive_ground(made, meshes, since)
-    made = derive_contact_triggers(made, meshes)
-    made = derive_ball_ground(made, meshes)
-    _fresh.append(made)
+    edited = derive_surface_paths(project, since)
+    edited = derive_orbits(edited, meshes, since)
+    edited = derive_ground(edited, meshes, since)
+    edited = derive_contact_triggers(edited, meshes)
+    edited = derive_ball_ground(edited, meshes)
+    _fresh.append(edited)
     del _fresh[:-_REMEMBERED]
-    return made
+    return edited
 
 
 def is_derived(project: Project) -> bool:

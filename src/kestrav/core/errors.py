@@ -29,6 +29,6 @@ def in_words(fault: Exception, otherwise: str = "its content is damaged, or of a
     return str(fault) if isinstance(fault, (BadInput, Damaged)) else otherwise
 
 
-def brief(told: str) -> str:
+def brief(text: str) -> str:
     """A sentence in which long names in quotes are cut."""
-    return _QUOTED.sub(r"“\1 …”", told)
+    return _QUOTED.sub(r"“\1 …”", text)

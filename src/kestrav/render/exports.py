@@ -112,8 +112,8 @@ def _sheets(request: ExportRequest) -> Exported:
     made = write_step_sheet(
         project, request.meshes, sheet.id, request.target, overwrite=request.overwrite, progress=request.tell
     )
-    told = f"{made.file}: {made.steps} steps on {made.pages} pages"
-    return Exported((made.file,), told, {"sheet": sheet.name, "pages": made.pages, "steps": made.steps})
+    text = f"{made.file}: {made.steps} steps on {made.pages} pages"
+    return Exported((made.file,), text, {"sheet": sheet.name, "pages": made.pages, "steps": made.steps})
 
 
 def _tables(request: ExportRequest) -> Exported:

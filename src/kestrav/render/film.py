@@ -194,8 +194,8 @@ def _shown(frame: FilmFrame, known: Mapping[tuple[Shot, float], Frame], store: F
 def _about(project: Project, frames: Sequence[FilmFrame], width: int, height: int, fps: float) -> dict[str, str]:
     """What a file says of itself."""
     names = ", ".join(dict.fromkeys(f.shot.name for f in frames))
-    told = f"{names}; {width} × {height}, {fps:g} frames a second, {len(frames)} frames; Kestrav {__version__}"
-    return {"title": project.name, "comment": told, "software": f"Kestrav {__version__}"}
+    text = f"{names}; {width} × {height}, {fps:g} frames a second, {len(frames)} frames; Kestrav {__version__}"
+    return {"title": project.name, "comment": text, "software": f"Kestrav {__version__}"}
 
 
 def _check_room(target: Path, frames: Sequence[Frame], width: int, height: int, each: float) -> None:

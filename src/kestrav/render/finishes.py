@@ -113,10 +113,10 @@ def count_in_light(actor: vtkActor, *, linear: bool, lamps: SetupLamps) -> None:
     if shader.HasFragmentShaderCode():
         return
     wanted = _in_light(lamps) if linear else ()
-    told = repr(wanted)
-    if shader.GetObjectName() == told:
+    text = repr(wanted)
+    if shader.GetObjectName() == text:
         return
-    shader.SetObjectName(told)
+    shader.SetObjectName(text)
     shader.ClearAllFragmentShaderReplacements()
     for where, first, code in wanted:
         shader.AddFragmentShaderReplacement(where, first, code, True)

@@ -111,10 +111,10 @@ class JudgingMarks:
     def _numbers(self, path: Path | None, pixel: float) -> list[tuple[str, Array, str]]:
         texts = []
         if path is not None:
-            made = path_curve(path)
-            spacing = NUMBER_EVERY * tick_spacing(made.length, LEAST_SPACING * pixel)
-            stations = np.arange(0.0, made.length + 1e-9, spacing)[:MOST_MARKS]
-            beside = made.curve.position(stations) + 3.4 * TICK_PIXELS * pixel * made.frames(stations)[:, :, 1]
+            curve = path_curve(path)
+            spacing = NUMBER_EVERY * tick_spacing(curve.length, LEAST_SPACING * pixel)
+            stations = np.arange(0.0, curve.length + 1e-9, spacing)[:MOST_MARKS]
+            beside = curve.curve.position(stations) + 3.4 * TICK_PIXELS * pixel * curve.frames(stations)[:, :, 1]
             texts = [(f" {show(float(s), 'mm', 0)} ", p, PETROL_DARK) for s, p in zip(stations, beside, strict=True)]
         return texts
 
@@ -144,10 +144,10 @@ class JudgingMarks:
         """A cross over every kink: no other mark has its shape."""
         lines = np.empty((0, 2, 3))
         if path is not None:
-            made = path_curve(path)
-            stations = made.curve.kink_stations[:500]
+            curve = path_curve(path)
+            stations = curve.curve.kink_stations[:500]
             if len(stations):
-                at, frames = made.curve.position(stations), made.frames(stations)
+                at, frames = curve.curve.position(stations), curve.frames(stations)
                 size = KINK_PIXELS * pixel
                 one = size * (frames[:, :, 0] + frames[:, :, 1]) / np.sqrt(2)
                 two = size * (frames[:, :, 0] - frames[:, :, 1]) / np.sqrt(2)

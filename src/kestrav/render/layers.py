@@ -81,6 +81,6 @@ def made_by(file: Path) -> str:
     if reader is None:
         oiio.geterror()
         return ""
-    told = str(reader.spec().get_string_attribute("Software"))
+    text = str(reader.spec().get_string_attribute("Software"))
     reader.close()
-    return told
+    return text

@@ -210,10 +210,10 @@ class CameraActions(Actions):
 
         def make(project: Project) -> Project:
             target: np.ndarray | str = focus
-            made = making.add_standing(project, place, target, **fields)
-            camera = made.cameras[-1]
+            edited = making.add_standing(project, place, target, **fields)
+            camera = edited.cameras[-1]
             # what is selected is what its picture is of
-            return update(made, camera.id, subject=chosen[0]) if chosen else made
+            return update(edited, camera.id, subject=chosen[0]) if chosen else edited
 
         self._make("Camera from here", make)
 
@@ -499,11 +499,11 @@ class CameraActions(Actions):
             ("title", "Title safe, 90 %"),
             ("horizon", "Horizon"),
         ):
-            made = action(text, partial(self._toggle_guide, name), tip=f"Show or hide over the lens: {text.lower()}")
-            made.setCheckable(True)
-            made.setChecked(bool(getattr(self.stage.guides, name)))
-            self._guide_actions[name] = made
-            menu.addAction(made)
+            entry = action(text, partial(self._toggle_guide, name), tip=f"Show or hide over the lens: {text.lower()}")
+            entry.setCheckable(True)
+            entry.setChecked(bool(getattr(self.stage.guides, name)))
+            self._guide_actions[name] = entry
+            menu.addAction(entry)
         menu.addSeparator()
         menu.addAction(
             action("Grid and mask …", self.ask_grid, tip="Set the grid's columns and rows and the strength of the mask")

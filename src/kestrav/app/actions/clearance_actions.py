@@ -200,15 +200,15 @@ class ClearanceActions(Actions):
 
     def go_to(self, row: Row) -> None:
         """Show a breach: its time and place, both parts as they are and the rest faded."""
-        told = show(row.least, "mm", 2)
-        self._look_at(row.pair, "clearance-breach", "breach", told, row.time, row.least, row.required, row.points)
+        text = show(row.least, "mm", 2)
+        self._look_at(row.pair, "clearance-breach", "breach", text, row.time, row.least, row.required, row.points)
 
     def _look_at(
         self,
         pair: Pair,
         rule: str,
         severity: Severity,
-        told: str,
+        text: str,
         time: float,
         value: float,
         limit: float,
@@ -223,7 +223,7 @@ class ClearanceActions(Actions):
                 severity=severity,
                 subject=(pair.moving, pair.other),
                 title=f"{a} to {b}",
-                detail=told,
+                detail=text,
                 time=time,
                 value=value,
                 unit="mm",

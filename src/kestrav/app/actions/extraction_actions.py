@@ -219,9 +219,9 @@ class ExtractionActions(Actions):
             made = self.session.project
             self.session.select((made.runs[-1] if len(made.runs) > len(project.runs) else made.pose_tracks[-1]).id)
             status = "not checked" if result.certificate is None else result.certificate.status
-            told = (
+            text = (
                 f"Extraction path by {result.stage}: {result.length:,.0f} mm, tilt {result.tilt:.0f}° at most, {status}"
             )
             if result.aside:
-                told += f" · removed first: {', '.join(get(project, thing).name for thing in result.aside)}"
-            self.prompts.say(f"{told} · tried {', '.join(result.tried)}")
+                text += f" · removed first: {', '.join(get(project, thing).name for thing in result.aside)}"
+            self.prompts.say(f"{text} · tried {', '.join(result.tried)}")

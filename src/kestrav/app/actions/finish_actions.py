@@ -87,10 +87,10 @@ class FinishActions(Actions):
             ("", "Parts' own finishes"),
             *((colourway.id, colourway.name) for colourway in project.colourways),
         ):
-            made = self.colourways.addAction(name)
-            made.setCheckable(True)
-            made.setChecked(project.colourway == colourway_id)
-            made.triggered.connect(partial(self.show_colourway, colourway_id))
+            entry = self.colourways.addAction(name)
+            entry.setCheckable(True)
+            entry.setChecked(project.colourway == colourway_id)
+            entry.triggered.connect(partial(self.show_colourway, colourway_id))
 
     def show_colourway(self, colourway_id: str, *_: object) -> None:
         """Show a colourway, or the parts' own finishes."""

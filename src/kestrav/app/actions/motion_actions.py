@@ -116,9 +116,9 @@ class MotionActions(Actions):
             ("Reverse in time", self.reverse, (), "Reverse the selection, or everything, in time"),
         ]
         for text, work, shortcuts, tip in times:
-            made = action(text, work, *shortcuts, tip=tip)
-            menu.addAction(made)
-            self.timeline.transport.time_menu.addAction(made)
+            entry = action(text, work, *shortcuts, tip=tip)
+            menu.addAction(entry)
+            self.timeline.transport.time_menu.addAction(entry)
         return menu
 
     # making
@@ -213,9 +213,13 @@ class MotionActions(Actions):
         meshes, rod, crank, others = self.session.meshes, parts[0], parts[1], parts[2:]
 
         def make(project: Project) -> Project:
-            made = mechanism_making.add_rod(project, meshes, rod, crank, keeps, others[0] if keeps != "level" else None)
+            edited = mechanism_making.add_rod(
+                project, meshes, rod, crank, keeps, others[0] if keeps != "level" else None
+            )
             return (
-                mechanism_making.couple(made, meshes, made.rods[-1].id, others) if keeps == "level" and others else made
+                mechanism_making.couple(edited, meshes, edited.rods[-1].id, others)
+                if keeps == "level" and others
+                else edited
             )
 
         if self.session.edit("Rod", make):

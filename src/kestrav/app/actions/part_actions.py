@@ -129,11 +129,11 @@ class PartActions(Actions):
         """Whether the window is light or dark."""
         menu, group = QMenu("Colours", self.prompts.over), QActionGroup(self.prompts.over)
         for name, text in (("system", "As the system"), ("light", "Light"), ("dark", "Dark")):
-            made = action(text, partial(self._choose_colours, name), tip=f"{text}, from the next start of the program")
-            made.setCheckable(True)
-            made.setChecked(colours.choice() == name)
-            group.addAction(made)
-            menu.addAction(made)
+            entry = action(text, partial(self._choose_colours, name), tip=f"{text}, from the next start of the program")
+            entry.setCheckable(True)
+            entry.setChecked(colours.choice() == name)
+            group.addAction(entry)
+            menu.addAction(entry)
         return menu
 
     def _choose_colours(self, name: str) -> None:
@@ -161,25 +161,25 @@ class PartActions(Actions):
         )
         self.section_action = action("Section", self._toggle_section, "Ctrl+8", tip="Cut the view open")
         self.edges_action = action("Edges", self._toggle_edges, "Ctrl+9", tip="Show or hide sharp edges")
-        for made, on in (
+        for entry, on in (
             (self.parallel_action, False),
             (self.together_action, False),
             (self.section_action, False),
             (self.edges_action, True),
         ):
-            made.setCheckable(True)
-            made.setChecked(on)
-            menu.addAction(made)
+            entry.setCheckable(True)
+            entry.setChecked(on)
+            menu.addAction(entry)
         menu.addSeparator()
         styles = QActionGroup(self)
         self.style_actions = {}
         for style in STYLES:
-            made = action(style.capitalize(), partial(self.stage.set_style, style), tip=f"Show the parts {style}")
-            made.setCheckable(True)
-            made.setChecked(style == "solid")
-            styles.addAction(made)
-            self.style_actions[style] = made
-            menu.addAction(made)
+            entry = action(style.capitalize(), partial(self.stage.set_style, style), tip=f"Show the parts {style}")
+            entry.setCheckable(True)
+            entry.setChecked(style == "solid")
+            styles.addAction(entry)
+            self.style_actions[style] = entry
+            menu.addAction(entry)
         menu.addAction(action("Next style", self._next_style, "Y", tip="Solid, see-through, wire, finished"))
         menu.addMenu(self._colours_menu(action))
         return menu

@@ -144,8 +144,8 @@ class CameraRows(Rows):
             )
         else:
             x, y, z = (float(v) for v in np.round(seen.position[0], 1))
-            told = "  ".join(f"{a} {show(v, 'mm', 0)}" for a, v in zip("xyz", (x, y, z), strict=True))
-            form.note(f"now at {told}; drag in the lens, or change its path or run")
+            text = "  ".join(f"{a} {show(v, 'mm', 0)}" for a, v in zip("xyz", (x, y, z), strict=True))
+            form.note(f"now at {text}; drag in the lens, or change its path or run")
             self._fields(camera, "least_radius")
         if runs or riding:
             self._fields(camera, "lag")

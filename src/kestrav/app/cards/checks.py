@@ -143,20 +143,20 @@ class ChecksRows(Rows):
         """What is shown for the whole motion, between the frames too."""
         result, form = self.card.result, self.form
         assert result is not None
-        told = result.certificate
-        if told is None:
+        certificate = result.certificate
+        if certificate is None:
             form.note("Sampled at the frames; the motion between frames is being checked …")
             return
-        bound = show(told.at_least, "mm", 2) if np.isfinite(told.at_least) else "far apart"
-        if told.status == "certified":
+        bound = show(certificate.at_least, "mm", 2) if np.isfinite(certificate.at_least) else "far apart"
+        if certificate.status == "certified":
             form.worked(
                 f"<b>certified</b> for the whole motion: at least {bound}",
-                f"{told.pairs} pairs, between frames too",
-                *((contacts_in_words(told),) if told.contacts else ()),
-                *((nearer_in_words(told),) if told.nearer else ()),
+                f"{certificate.pairs} pairs, between frames too",
+                *((contacts_in_words(certificate),) if certificate.contacts else ()),
+                *((nearer_in_words(certificate),) if certificate.nearer else ()),
             )
             return
-        form.worked(f"<b>{told.status}</b>; everything else certified: at least {bound}")
+        form.worked(f"<b>{certificate.status}</b>; everything else certified: at least {bound}")
 
     def _requirements(self) -> None:
         self.form.buttons(

@@ -199,7 +199,7 @@ class ColourwayRows(Rows):
     def _give(self, colourway: Colourway, entry: GivenFinish, key: str) -> None:
         def give(project: Project) -> Project:
             shown = project.colourway
-            made = with_finish(shown_in(project, colourway.id), [entry.part], chosen_finish(key))
-            return shown_in(made, shown)
+            edited = with_finish(shown_in(project, colourway.id), [entry.part], chosen_finish(key))
+            return shown_in(edited, shown)
 
         self.session.edit("Finish", give)

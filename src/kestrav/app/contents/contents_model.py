@@ -343,8 +343,8 @@ class ContentsModel(QAbstractItemModel):
             return "castor"
         if isinstance(item, TimedRotation):
             amount = item.turns if item.turns is not None else item.rpm or 0.0
-            told = f"{-amount if item.mirrored else amount:.3g}".replace("-", "−")
-            return f"{told} turns" if item.turns is not None else f"{told}\u2009rpm"
+            text = f"{-amount if item.mirrored else amount:.3g}".replace("-", "−")
+            return f"{text} turns" if item.turns is not None else f"{text}\u2009rpm"
         if isinstance(item, Gear):
             return given_ratio(item)
         if isinstance(item, Rod):

@@ -28,7 +28,7 @@ class BreachTable(PairTable):
         report.clicked.connect(lambda: self.report_asked.emit())
         self.button("Close").clicked.connect(self.close)
 
-    def show_rows(self, project: Project, rows: tuple[Row, ...], told: str) -> None:
+    def show_rows(self, project: Project, rows: tuple[Row, ...], text: str) -> None:
         """Show these breaches; ``told`` is what they rest on."""
         cells = [
             (
@@ -43,7 +43,7 @@ class BreachTable(PairTable):
             )
             for row in rows
         ]
-        self.fill(rows, cells, told, by=3)
+        self.fill(rows, cells, text, by=3)
 
     def _on_current(self, line: int, _column: int, before: int, _before: int) -> None:
         if line != before:

@@ -101,14 +101,14 @@ class OrbitDialog(PreviewedDialog):
         request: OrbitRequest = self.request
         QSettings().setValue("orbit/kind", request.shape.kind)
         duration, speed = self._pace()
-        made = add_orbit_of(project, self.meshes, self.shape(), duration, speed, request.begin, request.lateral)
-        camera, shot = made.cameras[-1], made.shots[-1]
+        edited = add_orbit_of(project, self.meshes, self.shape(), duration, speed, request.begin, request.lateral)
+        camera, shot = edited.cameras[-1], edited.shots[-1]
         with contextlib.suppress(BadInput):
             # a lens by which it has its subject whole from the first
-            fitting = fitted(made, self.meshes, camera.id, shot.start, shot.width / shot.height, "lens", _MARGIN)
+            fitting = fitted(edited, self.meshes, camera.id, shot.start, shot.width / shot.height, "lens", _MARGIN)
             lens = max(round(fitting.cameras[-1].focal_length), _SHORTEST)
-            made = update(made, camera.id, focal_length=float(lens))
-        return made
+            edited = update(edited, camera.id, focal_length=float(lens))
+        return edited
 
 
 class FollowDialog(PreviewedDialog):

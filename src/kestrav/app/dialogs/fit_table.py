@@ -51,7 +51,7 @@ class FitTable(PairTable):
         self.button("Close").clicked.connect(self.close)
         self._chosen()
 
-    def show_rows(self, project: Project, rows: tuple[Fit, ...], told: str) -> None:
+    def show_rows(self, project: Project, rows: tuple[Fit, ...], text: str) -> None:
         """Show these contacts; ``told`` is what they rest on."""
         cells = [
             (
@@ -65,7 +65,7 @@ class FitTable(PairTable):
             )
             for row in rows
         ]
-        self.fill(rows, cells, told, by=-2)
+        self.fill(rows, cells, text, by=-2)
         self._filter()
         self._chosen()
 

@@ -75,10 +75,10 @@ class PairTable(QDialog):
         self.foot.addWidget(button)
         return button
 
-    def fill(self, rows: Sequence[Any], cells: Sequence[Sequence[QTableWidgetItem]], told: str, by: int) -> None:
+    def fill(self, rows: Sequence[Any], cells: Sequence[Sequence[QTableWidgetItem]], text: str, by: int) -> None:
         """Show rows, each as its cells, the first one its pair's names; sorted by a column, the worst first, until a heading is chosen."""
         self.rows, self.filling = tuple(rows), True
-        self.summary.setText(told)
+        self.summary.setText(text)
         table = self.table
         table.setSortingEnabled(False)
         table.setRowCount(len(rows))

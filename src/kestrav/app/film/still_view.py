@@ -198,8 +198,8 @@ class StillView(QDialog):
     def _done(self, samples: int, noise: float, seconds: float) -> None:
         self.working, self.samples = False, samples
         taken = f"{samples} samples · " if samples else ""
-        told = f"noise {noise:.2f} % of white before it was taken away · " if math.isfinite(noise) else ""
-        self.message.setText(f"{taken}{told}{duration(seconds)}")
+        text = f"noise {noise:.2f} % of white before it was taken away · " if math.isfinite(noise) else ""
+        self.message.setText(f"{taken}{text}{duration(seconds)}")
         self._show_state()
 
     def _failed(self, text: str) -> None:

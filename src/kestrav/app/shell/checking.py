@@ -122,9 +122,9 @@ class Checking(QObject):
     def _tell_difference(self, result: CheckResult) -> None:
         if self._before is None:
             return
-        told = in_words(compare(self._before, as_data(self.session.project, result)))
+        text = in_words(compare(self._before, as_data(self.session.project, result)))
         self._before = None
-        self.compared.emit(f"Checked {told}")
+        self.compared.emit(f"Checked {text}")
 
     def _on_result(self, result: CheckResult, newest: bool) -> None:
         self.result = result

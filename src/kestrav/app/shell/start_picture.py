@@ -36,10 +36,10 @@ def start_picture(file: str) -> QLabel:
     painter.setFont(words)
     painter.setPen(QColor(INK))
     room = QRect(_MARGIN, _HEAD, _WIDTH - 2 * _MARGIN, _HEIGHT - _HEAD)
-    told = painter.fontMetrics().elidedText(
+    text = painter.fontMetrics().elidedText(
         f"Opening {file} …" if file else "Starting …", Qt.TextElideMode.ElideMiddle, room.width()
     )
-    painter.drawText(room, left, told)
+    painter.drawText(room, left, text)
     painter.end()
     # Qt's own splash screen waits up to a second for the window manager, twice
     shown = QLabel()

@@ -394,8 +394,8 @@ class PickTool(StageTool):
     def _show(self, snap: Snap | None) -> None:
         self.stage.caught.catch(None if snap is None else snap.place, None if snap is None else snap.outline)
         self.stage.caught.pick([s.place for s in self.snaps])
-        told = f"{describe(snap)} · " if snap is not None else ""
-        self.stage.said.emit(told + self.hint)
+        text = f"{describe(snap)} · " if snap is not None else ""
+        self.stage.said.emit(text + self.hint)
         self.stage.schedule()
 
     def click(self, position: QPoint, keys: Qt.KeyboardModifier) -> None:

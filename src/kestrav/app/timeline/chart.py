@@ -299,8 +299,8 @@ class Chart(QWidget):
             return course.path, course.first, course.last
         if path is None:
             return None
-        made = path_curve(path)
-        return made, 0.0, made.length
+        curve = path_curve(path)
+        return curve, 0.0, curve.length
 
     def to_x(self, times: Array) -> Array:
         """Times as places on the axis; outside its run the distance axis has none (nan)."""

@@ -220,18 +220,18 @@ class Curves:
                 lane.shade([])
                 lane.limit.setVisible(False)
             return
-        made, first, last = along
+        curve, first, last = along
         if self.timeline.by_distance:
-            x = stations = np.union1d(np.linspace(first, last, 600), made.curve.breaks[:400])
+            x = stations = np.union1d(np.linspace(first, last, 600), curve.curve.breaks[:400])
             x = stations = stations[(stations >= first) & (stations <= last)]
         else:
             assert course is not None
             x = np.linspace(course.start, course.shown_end, 600)
             stations = course.stations(x)
-        heights = made.curve.position(stations)[:, 2]
+        heights = curve.curve.position(stations)[:, 2]
         low = float(heights.min())
         self.timeline.height_lane.show(x, heights, low=0.0 if 0 <= low < 0.5 * float(heights.max()) else low)
-        radius = bend_radii(made.curve, stations)
+        radius = bend_radii(curve.curve, stations)
         project, path_id = self.timeline.session.shown, self.timeline.axis_path_id()
         needed = least_radius(project, path_id)[0] if path_id else 0.0
         tightest = float(radius.min())
@@ -240,7 +240,7 @@ class Curves:
         self.timeline.bend.limit.setVisible(needed > 0)
         self.timeline.bend.limit.setValue(needed)
         spans = []
-        for tight in tight_spans(made.curve, needed) if needed > 0 else []:
+        for tight in tight_spans(curve.curve, needed) if needed > 0 else []:
             inside = (stations >= tight.first - 1e-6) & (stations <= tight.last + 1e-6)
             if inside.any():
                 half = 0.002 * float(x[-1] - x[0])

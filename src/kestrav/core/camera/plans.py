@@ -64,13 +64,13 @@ def turntable(
     project, thing = as_one(project, things)
     corners = solid_corners(project, meshes, [thing])
     places = _places_for(corners)
-    made = add_turntable(project, thing, np.round(places[0]), seconds, 0.0, abs(turns), clockwise=turns < 0)
-    camera = made.cameras[-1]
+    edited = add_turntable(project, thing, np.round(places[0]), seconds, 0.0, abs(turns), clockwise=turns < 0)
+    camera = edited.cameras[-1]
     away = float(np.linalg.norm(places[0] - _middle(corners)))
     # a long thing that turns is now its side and now its end: then no steady size is asked for
     steady = camera.framing.change if keeps_size(places, corners) else 0.0
     framing = Framing(change=steady, near=min(camera.framing.near, _NEAR * away))
-    return update(made, camera.id, framing=framing)
+    return update(edited, camera.id, framing=framing)
 
 
 def _middle(corners: Array) -> Array:
@@ -111,9 +111,9 @@ def drive_past(
     project, run = _sent_along(project, thing, ends, f"{get(project, thing).name} drives past", seconds)
     size = high - low
     away = _away_for(long, float(size[2])) + 0.5 * float(size[1 - int(np.argmax(along))])
-    made = add_passing(project, run, 0.5, round(away), round(0.25 * float(size[2]) - _above(here, low, high), 1))
-    camera = made.cameras[-1]
-    return update(made, camera.id, framing=Framing(near=min(Framing().near, _NEAR * away)))
+    edited = add_passing(project, run, 0.5, round(away), round(0.25 * float(size[2]) - _above(here, low, high), 1))
+    camera = edited.cameras[-1]
+    return update(edited, camera.id, framing=Framing(near=min(Framing().near, _NEAR * away)))
 
 
 def _away_for(wide: float, high: float) -> float:
@@ -185,6 +185,6 @@ def wheel_demonstrator(
     middle = start + 0.5 * distance * along
     side = np.cross(along, (0.0, 0.0, 1.0))
     away = _away_for(distance + 2.5 * radius, 2.5 * radius)
-    made = add_standing(project, np.round(middle + away * side + [0.0, 0.0, 1.5 * radius]), middle, subject=wheel)
-    camera = made.cameras[-1]
-    return update(made, camera.id, framing=Framing(least=0.02, near=min(Framing().near, radius), change=0.0))
+    edited = add_standing(project, np.round(middle + away * side + [0.0, 0.0, 1.5 * radius]), middle, subject=wheel)
+    camera = edited.cameras[-1]
+    return update(edited, camera.id, framing=Framing(least=0.02, near=min(Framing().near, radius), change=0.0))

@@ -39,11 +39,11 @@ def raised(
         return None
 
     def lifted(height: float) -> Project:
-        made = project
+        edited = project
         for index in range(1, len(point_shape(project, run.path).points) - 1):
             place = np.add(point_shape(project, run.path).points[index].position, (0.0, 0.0, height))
-            made = set_point(made, run.path, index, position=vector(np.round(place, 4)))
-        return renew(made)
+            edited = set_point(edited, run.path, index, position=vector(np.round(place, 4)))
+        return renew(edited)
 
     short = worst.required - worst.distance
     least = _least(lambda height: _clear(lifted(height), meshes, run_id), short, _HIGHEST, _EXACT)

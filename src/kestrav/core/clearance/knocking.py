@@ -72,5 +72,5 @@ def add_knock(
         keys.append(KeyPose(float(share * seconds), placement(moved @ pivot)))
     name = new_name(project, PoseTrack, f"{part.name} is knocked over")
     trigger = ContactTrigger(striker, thing, time=touch.time)
-    made = PoseTrack(new_id(project, PoseTrack), name, thing, tuple(keys), trigger=trigger)
-    return kept_on_surface(add(project, made), meshes, made.id, _ALLOWED)
+    edited = PoseTrack(new_id(project, PoseTrack), name, thing, tuple(keys), trigger=trigger)
+    return kept_on_surface(add(project, edited), meshes, edited.id, _ALLOWED)

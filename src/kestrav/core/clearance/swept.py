@@ -197,22 +197,22 @@ def add_swept(project: Project, volume: SweptVolume) -> Project:
         opacity=0.35,
         swept=Swept(volume.thing, volume.start, volume.end, volume.tolerance, volume.mark),
     )
-    made = add(with_meshes(project, [volume.solid]), part)
+    edited = add(with_meshes(project, [volume.solid]), part)
     alone = Requirement(
-        new_id(made, Requirement),
-        new_name(made, Requirement, f"{get(project, volume.thing).name} in its swept volume"),
+        new_id(edited, Requirement),
+        new_name(edited, Requirement, f"{get(project, volume.thing).name} in its swept volume"),
         (volume.thing,),
         (part.id,),
         checked=False,
     )
-    return add(made, alone)
+    return add(edited, alone)
 
 
 def renew_swept(project: Project, part_id: str, volume: SweptVolume) -> Project:
     """The project with a part that is a swept volume as it is now."""
     swept = Swept(volume.thing, volume.start, volume.end, volume.tolerance, volume.mark)
-    made = update(with_meshes(project, [volume.solid]), part_id, geometry=volume.solid.hash, swept=swept)
-    return without_unused(made)
+    edited = update(with_meshes(project, [volume.solid]), part_id, geometry=volume.solid.hash, swept=swept)
+    return without_unused(edited)
 
 
 def is_outdated(project: Project, part: Part) -> bool:

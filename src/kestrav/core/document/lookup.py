@@ -72,8 +72,8 @@ def called(project: Project, name: str, kind: type[Item] | None = None) -> str:
     ids = [item.id for item in known if item.name == name]
     if len(ids) != 1:
         what = "thing" if kind is None else _word(kind)
-        told = f"holds no {what}" if not ids else f"holds {len(ids)} {what}s"
-        raise BadInput(f"the project {told} called “{name}”; give a name or id of one (see “kestrav info”)")
+        text = f"holds no {what}" if not ids else f"holds {len(ids)} {what}s"
+        raise BadInput(f"the project {text} called “{name}”; give a name or id of one (see “kestrav info”)")
     return ids[0]
 
 

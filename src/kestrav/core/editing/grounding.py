@@ -33,11 +33,11 @@ def grounded(project: Project, meshes: Mapping[str, Mesh], run: Run) -> Ground:
     """
     assert run.ground is not None
     path = path_of(project, run.path)
-    made = path_curve(path)
-    count = int(np.clip(np.ceil(made.length / _GROUND_STEP), 200, _MOST_RAYS))
-    stations = np.linspace(0.0, made.length, count + 1)
-    places = made.curve.position(stations)
-    left = made.frames(stations, upright=True)[:, :, 1].copy()
+    curve = path_curve(path)
+    count = int(np.clip(np.ceil(curve.length / _GROUND_STEP), 200, _MOST_RAYS))
+    stations = np.linspace(0.0, curve.length, count + 1)
+    places = curve.curve.position(stations)
+    left = curve.frames(stations, upright=True)[:, :, 1].copy()
     left[:, 2] = 0.0
     left /= np.maximum(np.linalg.norm(left, axis=1), 1e-9)[:, None]
     width = _width(project, run) if run.ground.tilted else 0.0

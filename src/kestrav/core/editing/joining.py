@@ -276,16 +276,16 @@ def _divided(path: Path, station: float) -> tuple[PointShape, PointShape]:
     """A path's points before and after a station, the place itself belonging to both; the curve stays as it is."""
     shape = own_handles(path)
     whole = Path(path.id, path.name, shape)
-    made = path_curve(whole)
-    station = min(station, made.length)
-    at_points = made.point_stations()
+    curve = path_curve(whole)
+    station = min(station, curve.length)
+    at_points = curve.point_stations()
     near = int(np.argmin(np.abs(at_points - station)))
     points = list(shape.points)
     if abs(at_points[near] - station) <= MEETS and 0 < near < len(points) - 1:
         index = near
     else:
         index = int(np.clip(np.searchsorted(at_points, station), 1, len(points) - 1))
-        points = _with_point(made.curve.shape, made.curve.parameter(station), points, index)  # type: ignore[arg-type]
+        points = _with_point(curve.curve.shape, curve.curve.parameter(station), points, index)  # type: ignore[arg-type]
     return PointShape(tuple(points[: index + 1])), PointShape(tuple(points[index:]))
 
 

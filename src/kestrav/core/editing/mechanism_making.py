@@ -269,7 +269,7 @@ def add_rod(
         order = [1, 0]
     near, far = (ends[k] for k in order)
     name = new_name(project, Rod, f"{get(project, rod).name} as a rod")
-    made = Rod(
+    edited = Rod(
         new_id(project, Rod),
         name,
         rod,
@@ -280,16 +280,16 @@ def add_rod(
     )
     if to is not None and keeps != "level":
         pin = Pin(to, _own(project, to, holes[order[1]]))
-        made = change(made, to=pin)
+        edited = change(edited, to=pin)
         if keeps == "slider":
-            made = change(made, line=_slide(project, meshes, made))
+            edited = change(edited, line=_slide(project, meshes, edited))
         elif keeps == "rocker":
-            made = change(made, axle=_rocking(project, meshes, made))
+            edited = change(edited, axle=_rocking(project, meshes, edited))
         else:
-            made = change(made, axle=_crank_axle_in(project, meshes, made, to))
+            edited = change(edited, axle=_crank_axle_in(project, meshes, edited, to))
     elif keeps == "level" and to is not None:
-        made = change(made, coupled=(_coupled(project, meshes, made, to),))
-    return add(project, made)
+        edited = change(edited, coupled=(_coupled(project, meshes, edited, to),))
+    return add(project, edited)
 
 
 def _pins_of(project: Project, meshes: Mapping[str, Mesh], rod: str) -> tuple[Array, Array]:
@@ -458,10 +458,10 @@ def copy_rod(
         if len(moved) > 1:
             assert rod.to is not None
             fields["to"] = Pin(next(p for p in fresh[1:] if _names_alike(project, p, rod.to.part)), rod.to.at)
-        made = change(rod, **fields)
-        project = add(project, made)
+        edited = change(rod, **fields)
+        project = add(project, edited)
         if first is not None:
-            project = _as_built(project, made, first=first)
+            project = _as_built(project, edited, first=first)
     return project
 
 

@@ -152,8 +152,8 @@ def extended(project: Project, path_id: str, end: End, points: Sequence[PathPoin
     shape = path.shape if simple else own_handles(path)
     assert isinstance(shape, PointShape)
     known = shape.points
-    made = (*known, *points) if end == "end" else (*reversed(points), *known)
-    project = update(project, path_id, shape=PointShape(made), trim=(0.0, 1.0))
+    edited = (*known, *points) if end == "end" else (*reversed(points), *known)
+    project = update(project, path_id, shape=PointShape(edited), trim=(0.0, 1.0))
     fresh = path_curve(path_of(project, path_id))
     # where what was there begins and ends now
     stations = fresh.point_stations()

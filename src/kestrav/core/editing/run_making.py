@@ -199,11 +199,11 @@ def stop_at_mark(project: Project, run_id: str) -> Project:
     length = path_curve(_path(project, run)).length
     field = "begin" if run.backwards else "end"
     for _ in range(40):
-        made = get_as(project, run_id, Run)
-        off = run.mark * length - front_station(project, made)
+        edited = get_as(project, run_id, Run)
+        off = run.mark * length - front_station(project, edited)
         if abs(off) < 1e-7:
             break
-        share = getattr(made, field) + off / length
+        share = getattr(edited, field) + off / length
         if not 0 <= share <= 1:
             raise BadInput(
                 f"the path of “{run.name}” is too short for the front to stop at {run.mark * length:,.1f} mm; make it longer"
@@ -279,7 +279,7 @@ def _led(project: Project, run: Run, wanted: list[tuple[str, str, float]]) -> Pr
     project = update(project, run.id, link=link)
     for rider, path, distance in wanted:
         name = new_name(project, Run, f"{get(project, rider).name} follows")
-        made = msgspec.structs.replace(
+        edited = msgspec.structs.replace(
             run,
             id=new_id(project, Run),
             name=name,
@@ -292,7 +292,7 @@ def _led(project: Project, run: Run, wanted: list[tuple[str, str, float]]) -> Pr
             mark=None,
             arrive_by=None,
         )
-        project = add(project, made)
+        project = add(project, edited)
     return project
 
 
@@ -302,7 +302,7 @@ def linked_copy(project: Project, run_id: str, rider: str, path: str) -> Project
     link = run.link or run.id
     project = update(project, run_id, link=link)
     name = new_name(project, Run, f"{get(project, rider).name} on {get(project, path).name}")
-    made = msgspec.structs.replace(
+    edited = msgspec.structs.replace(
         run,
         id=new_id(project, Run),
         name=name,
@@ -313,7 +313,7 @@ def linked_copy(project: Project, run_id: str, rider: str, path: str) -> Project
         mark=None,
         arrive_by=None,
     )
-    return add(project, made)
+    return add(project, edited)
 
 
 # key poses
@@ -403,7 +403,7 @@ def poses_to_run(project: Project, poses_id: str) -> Project:
     speed = np.linalg.norm(velocities(poses, np.clip(times, 1e-6 * end, end * (1 - 1e-6))), axis=1)
     told = np.arange(0, len(times), 1 if poses.between == "straight" else _SAMPLES // PER_SEGMENT)
     pace = tuple(SpeedKey(float(times[i] / end), float(share[i]), float(speed[i] * end / distances[-1])) for i in told)
-    made = Run(
+    edited = Run(
         new_id(project, Run),
         poses.name,
         poses.rider,
@@ -416,7 +416,7 @@ def poses_to_run(project: Project, poses_id: str) -> Project:
         blend=poses.blend,
     )
     project = msgspec.structs.replace(project, pose_tracks=tuple(p for p in project.pose_tracks if p.id != poses_id))
-    return add(project, made)
+    return add(project, edited)
 
 
 def _told_times(keys: list[float], *, sharp: bool) -> Array:
@@ -475,9 +475,9 @@ def run_to_poses(project: Project, run_id: str) -> Project:
     inner = course.times_at(stations[(stations > course.first + 1) & (stations < course.last - 1)]) - course.start
     times = np.unique(np.round([0.0, *inner, course.duration], 9))
     for _ in range(8):
-        made = _told_by(run, times, wanted)
+        edited = _told_by(run, times, wanted)
         checked = np.unique(np.concatenate([np.linspace(a, b, 9) for a, b in pairwise(times)]))
-        here, there = wanted(checked), pivot_poses(made, checked)
+        here, there = wanted(checked), pivot_poses(edited, checked)
         off = np.linalg.norm(here[:, :3, 3] - there[:, :3, 3], axis=1) / _NEAR
         turned = scipy.spatial.transform.Rotation.from_matrix(
             here[:, :3, :3]
@@ -488,10 +488,10 @@ def run_to_poses(project: Project, run_id: str) -> Project:
         if not len(bad) or len(times) + len(bad) > _MOST_KEYS:
             break
         times = np.unique(np.concatenate([times, 0.5 * (times[bad] + times[bad + 1])]))
-    made = msgspec.structs.replace(
-        made, id=new_id(project, PoseTrack), name=run.name, start=course.start, trigger=run.trigger, blend=run.blend
+    edited = msgspec.structs.replace(
+        edited, id=new_id(project, PoseTrack), name=run.name, start=course.start, trigger=run.trigger, blend=run.blend
     )
-    return add(remove(project, run_id), made)
+    return add(remove(project, run_id), edited)
 
 
 def _told_by(run: Run, times: Array, wanted: Callable[[Array], Array]) -> PoseTrack:

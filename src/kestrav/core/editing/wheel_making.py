@@ -64,14 +64,14 @@ def add_wheels(project: Project, meshes: Mapping[str, Mesh], part_ids: Iterable[
     Several of one radius are linked: a change of one's radius or slip is one of all.
     """
     ids = list(part_ids)
-    made = []
+    edited = []
     for part_id in ids:
         if any(r.part == part_id for r in project.wheels):
             raise BadInput(f"“{get(project, part_id).name}” rolls already")
-        made.append(axle_of(project, meshes, part_id))
-    alike = len(ids) > 1 and len({radius for _, radius in made}) == 1
+        edited.append(axle_of(project, meshes, part_id))
+    alike = len(ids) > 1 and len({radius for _, radius in edited}) == 1
     link = f"{new_id(project, Wheel)}-link" if alike else ""
-    for part_id, (axle, radius) in zip(ids, made, strict=True):
+    for part_id, (axle, radius) in zip(ids, edited, strict=True):
         name = new_name(project, Wheel, _called(project, part_id))
         project = add(project, Wheel(new_id(project, Wheel), name, part_id, axle, radius, radius, link=link))
     return project
@@ -183,10 +183,10 @@ def add_rotations(
             axle = Axle(axle.origin, vector(-np.array(axle.direction)))
         first = turned if first is None else first
         name = new_name(project, TimedRotation, f"{part.name} spins")
-        made = TimedRotation(
+        edited = TimedRotation(
             new_id(project, TimedRotation), name, part_id, axle, mirrored=mirrored and k % 2 == 1, link=link
         )
-        project = add(project, made)
+        project = add(project, edited)
     return project
 
 

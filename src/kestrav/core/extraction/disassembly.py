@@ -530,7 +530,7 @@ def add_sequence(
     """The project with a path and a run for each removal, those of one step at once and each step beginning as the one before arrives;
     or, putting it ``together``, all that backwards in time. ``speed`` in mm/s is that of all (none: the usual one)."""
     lead: str | None = None
-    made = []
+    edited = []
     for _, step in itertools.groupby(order.removals, key=lambda removal: removal.step):
         before, last = lead, 0.0
         for removal in step:
@@ -544,11 +544,11 @@ def add_sequence(
             if before is not None:
                 run = change(run, trigger=Trigger(before))
             project = add(project, path, run)
-            made.append(run.id)
+            edited.append(run.id)
             # the next step begins as the one that goes farthest arrives
             if removal.travel > last:
                 lead, last = run.id, removal.travel
-    return reversed_in_time(project, made) if together and made else project
+    return reversed_in_time(project, edited) if together and edited else project
 
 
 def exploded(project: Project, order: Order, spread: float = 1.0) -> Project:

@@ -180,7 +180,7 @@ def _as_poses(
     for moment, at in zip(times, poses, strict=True):
         turned = scipy.spatial.transform.Rotation.from_rotvec(at.turn).as_matrix() @ start_pose[:3, :3]
         keys.append(KeyPose(float(moment), placement(rigid(turned, start_pose[:3, 3] + np.array(at.translation)))))
-    made = PoseTrack(
+    edited = PoseTrack(
         new_id(project, PoseTrack),
         new_name(project, PoseTrack, f"{name} comes out"),
         things[0],
@@ -188,7 +188,7 @@ def _as_poses(
         start,
         "straight",
     )
-    return add(project, made)
+    return add(project, edited)
 
 
 def _heading(poses: Sequence[Pose], shares: ArrayLike, start_pose: Array) -> FixedOrientation | KeyedOrientation:

@@ -386,8 +386,8 @@ def _planned(search: _Search, note: str) -> list[Pose] | None:
     ends, budget = goals(problem, search.directions), search.allowance(1.0 - _UNTURNED - _TURNED)
     poses = plan(problem, ends, budget, request.seed, upright=request.upright, tilt=request.tilt, tick=tick)
     if poses is None:
-        told = f"planned from outside, {budget.in_words()}" if ends else "planned: there is no free place outside"
-        search.tried.append(told + note)
+        text = f"planned from outside, {budget.in_words()}" if ends else "planned: there is no free place outside"
+        search.tried.append(text + note)
         return None
     search.tried.append(f"planned from outside, free{note}")
     return search.plan_made_good(poses, problem, None)

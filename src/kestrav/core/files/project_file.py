@@ -379,22 +379,22 @@ _KINDS = {
 _LONGEST = 160  # letters of what is said of one place
 
 
-def _misfit(told: str) -> str:
+def _misfit(text: str) -> str:
     """What does not fit a document, in words for people, from msgspec's."""
-    told, _, place = told.partition(" - at `$")
+    text, _, place = text.partition(" - at `$")
     place = f"“{place.rstrip('`').lstrip('.')}”: " if place.rstrip("`") else ""
 
     def kind(match: re.Match[str]) -> str:
         return " or ".join(_KINDS.get(one, f"“{one}”") for one in match[1].split(" | "))
 
-    told = re.sub(r"field `([^`]*)`", r"field “\1”", told)
-    told = re.sub(r"`([^`]*)`", kind, told)
-    told = re.sub(
+    text = re.sub(r"field `([^`]*)`", r"field “\1”", text)
+    text = re.sub(r"`([^`]*)`", kind, text)
+    text = re.sub(
         r"^Object (missing|contains)",
         lambda m: {"missing": "the record lacks the", "contains": "the record has the"}[m[1]],
-        told,
+        text,
     )
-    return (place + told[:1].lower() + told[1:])[:_LONGEST]
+    return (place + text[:1].lower() + text[1:])[:_LONGEST]
 
 
 def _entry(path: Path, archive: zipfile.ZipFile, name: str) -> bytes:

@@ -200,22 +200,22 @@ class _Scene:
         path = self.names.path(_SHAPES, name)
         UsdGeom.Xform.Define(self.stage, path)
         points, normals, triangles = smooth_surface(mesh, np.ones(len(mesh.triangles), bool))
-        made = UsdGeom.Mesh.Define(self.stage, f"{path}/Surface")
-        made.CreatePointsAttr(Vt.Vec3fArray.FromNumpy(points.astype(np.float32)))
-        made.CreateNormalsAttr(Vt.Vec3fArray.FromNumpy(normals.astype(np.float32)))
-        made.SetNormalsInterpolation(UsdGeom.Tokens.vertex)
-        made.CreateFaceVertexCountsAttr(Vt.IntArray.FromNumpy(np.full(len(triangles), 3, np.int32)))
-        made.CreateFaceVertexIndicesAttr(Vt.IntArray.FromNumpy(triangles.reshape(-1).astype(np.int32)))
-        made.CreateSubdivisionSchemeAttr(UsdGeom.Tokens.none)
-        self._places(made, mesh, points, triangles)
+        prim = UsdGeom.Mesh.Define(self.stage, f"{path}/Surface")
+        prim.CreatePointsAttr(Vt.Vec3fArray.FromNumpy(points.astype(np.float32)))
+        prim.CreateNormalsAttr(Vt.Vec3fArray.FromNumpy(normals.astype(np.float32)))
+        prim.SetNormalsInterpolation(UsdGeom.Tokens.vertex)
+        prim.CreateFaceVertexCountsAttr(Vt.IntArray.FromNumpy(np.full(len(triangles), 3, np.int32)))
+        prim.CreateFaceVertexIndicesAttr(Vt.IntArray.FromNumpy(triangles.reshape(-1).astype(np.int32)))
+        prim.CreateSubdivisionSchemeAttr(UsdGeom.Tokens.none)
+        self._places(prim, mesh, points, triangles)
         low, high = points.min(axis=0), points.max(axis=0)
-        made.CreateExtentAttr([Gf.Vec3f(*map(float, low)), Gf.Vec3f(*map(float, high))])
+        prim.CreateExtentAttr([Gf.Vec3f(*map(float, low)), Gf.Vec3f(*map(float, high))])
         if mesh.tint_of is None:
             return path, ()
         tints = []
         for k, tint in enumerate(np.unique(mesh.tint_of)):
             UsdGeom.Subset.CreateGeomSubset(
-                made,
+                prim,
                 f"Colour_{k}",
                 UsdGeom.Tokens.face,
                 Vt.IntArray.FromNumpy(np.flatnonzero(mesh.tint_of == tint).astype(np.int32)),
@@ -407,23 +407,23 @@ class _Scene:
     def _camera(self, one: CameraTrack) -> None:
         camera = one.camera
         path = self.names.path(_WORLD, camera.name)
-        made = UsdGeom.Camera.Define(self.stage, path)
-        self._call(made.GetPrim(), camera.name)
-        self._move(made, one.track)
-        made.CreateClippingRangeAttr(Gf.Vec2f(_NEAR, _FAR))
+        prim = UsdGeom.Camera.Define(self.stage, path)
+        self._call(prim.GetPrim(), camera.name)
+        self._move(prim, one.track)
+        prim.CreateClippingRangeAttr(Gf.Vec2f(_NEAR, _FAR))
         # apertures and focal lengths are told in tenths of the scene's unit
         tenths = 10.0
         if camera.parallel:
-            made.CreateProjectionAttr(UsdGeom.Tokens.orthographic)
-            self._over_time(made.CreateVerticalApertureAttr(), one.times, tenths * one.view_height)
-            self._over_time(made.CreateHorizontalApertureAttr(), one.times, tenths * one.aspect * one.view_height)
+            prim.CreateProjectionAttr(UsdGeom.Tokens.orthographic)
+            self._over_time(prim.CreateVerticalApertureAttr(), one.times, tenths * one.view_height)
+            self._over_time(prim.CreateHorizontalApertureAttr(), one.times, tenths * one.aspect * one.view_height)
         else:
             wide, high = frame_on_sensor(camera, one.aspect, 1.0)
-            made.CreateHorizontalApertureAttr(tenths * wide)
-            made.CreateVerticalApertureAttr(tenths * high)
-            self._over_time(made.CreateFocalLengthAttr(), one.times, tenths * one.focal_length)
-        self._over_time(made.CreateFocusDistanceAttr(), one.times, one.focus)
-        made.CreateFStopAttr(camera.f_number)
+            prim.CreateHorizontalApertureAttr(tenths * wide)
+            prim.CreateVerticalApertureAttr(tenths * high)
+            self._over_time(prim.CreateFocalLengthAttr(), one.times, tenths * one.focal_length)
+        self._over_time(prim.CreateFocusDistanceAttr(), one.times, one.focus)
+        prim.CreateFStopAttr(camera.f_number)
 
     def _over_time(self, attribute: Any, times: Array, values: Array) -> None:
         if len(times) == 1:
@@ -441,28 +441,28 @@ class _Scene:
     def _light(self, light: Light, sampled: Samples) -> None:
         path = self.names.path(_WORLD, light.name)
         kind = {"point": UsdLux.SphereLight, "spot": UsdLux.SphereLight, "area": UsdLux.RectLight}
-        made = kind.get(light.kind, UsdLux.DistantLight).Define(self.stage, path)
-        self._call(made.GetPrim(), light.name)
+        prim = kind.get(light.kind, UsdLux.DistantLight).Define(self.stage, path)
+        self._call(prim.GetPrim(), light.name)
         if light.kind in ("point", "spot"):
-            made.CreateRadiusAttr(1000.0 * _BULB)
+            prim.CreateRadiusAttr(1000.0 * _BULB)
             per = 1.0 / (np.pi * _BULB**2)  # nits of a candela: the ball's disc shines
             if light.kind == "spot":
-                shaping = UsdLux.ShapingAPI.Apply(made.GetPrim())
+                shaping = UsdLux.ShapingAPI.Apply(prim.GetPrim())
                 shaping.CreateShapingConeAngleAttr(0.5 * light.cone)
                 shaping.CreateShapingConeSoftnessAttr(0.0)
         elif light.kind == "area":
-            made.CreateWidthAttr(light.size[0])
-            made.CreateHeightAttr(light.size[1])
+            prim.CreateWidthAttr(light.size[0])
+            prim.CreateHeightAttr(light.size[1])
             per = 1e6 / max(light.size[0] * light.size[1], 1e-6)  # nits of a candela straight ahead
         else:
             half = np.radians(0.265)  # the sun's radius as seen from the earth
-            made.CreateAngleAttr(float(np.degrees(2 * half)))
+            prim.CreateAngleAttr(float(np.degrees(2 * half)))
             per = 1.0 / (np.pi * np.sin(half) ** 2)  # nits of a lux
         moments = sampled.moments if len(sampled.times) > 1 and light.keys else sampled.moments[:1]
         states = [state(light, float(time)) for time in moments]
         strengths = np.array([strength * per for strength, _ in states])
         kept = _changes(strengths, [colour for _, colour in states])
-        intensity, colours = made.CreateIntensityAttr(), made.CreateColorAttr()
+        intensity, colours = prim.CreateIntensityAttr(), prim.CreateColorAttr()
         for k in kept:
             time = float(sampled.times[k]) * self.fps
             colour = Gf.Vec3f(*_linear(states[k][1]))
@@ -473,25 +473,25 @@ class _Scene:
                 intensity.Set(float(strengths[k]), time)
                 colours.Set(colour, time)
         if not light.on:
-            UsdGeom.Imageable(made).MakeInvisible()
+            UsdGeom.Imageable(prim).MakeInvisible()
         places, targets = light_places(self.project, light, sampled.moments)
-        self._move(made, _aimed(np.asarray(places), np.asarray(targets), sampled, self.exact))
+        self._move(prim, _aimed(np.asarray(places), np.asarray(targets), sampled, self.exact))
 
     def _setup(self) -> None:
         setup = self.project.light_setup
         for number, box in enumerate(soft_boxes(setup)):
             path = self.names.path(_WORLD, f"Studio light {number + 1}")
-            made = UsdLux.DistantLight.Define(self.stage, path)
-            self._call(made.GetPrim(), f"Studio light {number + 1}")
+            prim = UsdLux.DistantLight.Define(self.stage, path)
+            self._call(prim.GetPrim(), f"Studio light {number + 1}")
             half = np.radians(min(max(box.width, box.height), 85.0))
-            made.CreateAngleAttr(float(np.degrees(2 * half)))
+            prim.CreateAngleAttr(float(np.degrees(2 * half)))
             # what faces it is lit as a white surface of that luminance is
             lux = box.strength * np.pi * WHITE
-            made.CreateIntensityAttr(float(lux / (np.pi * np.sin(half) ** 2)))
-            made.CreateColorAttr(Gf.Vec3f(*map(float, box.colour)))
+            prim.CreateIntensityAttr(float(lux / (np.pi * np.sin(half) ** 2)))
+            prim.CreateColorAttr(Gf.Vec3f(*map(float, box.colour)))
             frame = np.eye(4)
             frame[:3, :3] = _looking(-box.direction[None])[0]
-            self._move(made, Track(frame))
+            self._move(prim, Track(frame))
         rays = directions(32)
         mean = (surround(setup, rays) * solid_angles(32)[..., None]).sum(axis=(0, 1)) / (4 * np.pi)
         most = float(mean.max())

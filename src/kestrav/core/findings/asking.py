@@ -35,11 +35,11 @@ def required_between(
     checked: bool = True,
 ) -> Project:
     """The project with one more requirement, between things and others or all the rest."""
-    told = " and ".join(get(project, i).name for i in things)
+    text = " and ".join(get(project, i).name for i in things)
     rest = " and ".join(get(project, i).name for i in others) or "the rest"
     item = Requirement(
         new_id(project, Requirement),
-        new_name(project, Requirement, f"{told} to {rest}"),
+        new_name(project, Requirement, f"{text} to {rest}"),
         tuple(things),
         tuple(others),
         required,

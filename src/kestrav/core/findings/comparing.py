@@ -177,8 +177,8 @@ def in_words(comparison: Comparison) -> str:
     for one in comparison.findings:
         if one.change in counts:
             counts[one.change] += 1
-    told = ", ".join(f"{count} {change}" for change, count in counts.items() if count) or "no finding has changed"
+    text = ", ".join(f"{count} {change}" for change, count in counts.items() if count) or "no finding has changed"
     before, after = comparison.least_before, comparison.least_after
     if before is not None and after is not None:
-        told += f"; least clearance {before:.3f} → {after:.3f} mm"
-    return f"against the check before: {told}"
+        text += f"; least clearance {before:.3f} → {after:.3f} mm"
+    return f"against the check before: {text}"

@@ -25,7 +25,7 @@ _WIDE, _HIGH, _LEFT, _FOOT = 900.0, 220.0, 56.0, 26.0  # of the chart, in its ow
 def as_html(project: Project, result: CheckResult, figures: Sequence[Figure] = (), command: str = "") -> str:
     """The page; ``command`` is what another person types to repeat it."""
     start, end = span_of(result)
-    told = result.certificate
+    certificate = result.certificate
     sections = [
         f"<h1>Clearance of {escape(project.name)}</h1>",
         f"<p>{len(result.times)} frames at {project.settings.fps:g} per second, from {start:g} to {end:g} s. "
@@ -43,7 +43,7 @@ def as_html(project: Project, result: CheckResult, figures: Sequence[Figure] = (
                     str(outcome.pairs),
                     outcome.status,
                 )
-                for outcome in outcomes(project, result.clearance, told)
+                for outcome in outcomes(project, result.clearance, certificate)
             ),
             (1, 2, 4, 5),
         ),
@@ -99,7 +99,7 @@ def _contacts(project: Project, result: CheckResult) -> str:
 
 
 def _settings(project: Project, result: CheckResult, command: str) -> str:
-    told = result.certificate
+    certificate = result.certificate
     document = hashlib.sha256(msgspec.json.encode(project)).hexdigest()[:16]
     rows: list[tuple[str, str]] = [
         ("Kestrav", __version__),
@@ -114,9 +114,12 @@ def _settings(project: Project, result: CheckResult, command: str) -> str:
         ("Distances measured", str(result.clearance.measured)),
         ("Seed", "none: nothing of it is left to chance"),
     ]
-    if told is not None:
+    if certificate is not None:
         rows.append(
-            ("Certificate", f"{told.pairs} pairs, {told.measured} distances; steps down to {STEPS[-1] * 1e6:g} µs")
+            (
+                "Certificate",
+                f"{certificate.pairs} pairs, {certificate.measured} distances; steps down to {STEPS[-1] * 1e6:g} µs",
+            )
         )
     if command:
         rows.append(("Command", command))
@@ -125,12 +128,12 @@ def _settings(project: Project, result: CheckResult, command: str) -> str:
 
 def chart(result: CheckResult) -> str:
     """The clearance at the frames as a drawing (SVG): the curve, what is required dashed, breaches shaded."""
-    told = result.clearance
-    seen = np.isfinite(told.distance)
+    clearance = result.clearance
+    seen = np.isfinite(clearance.distance)
     if not seen.any():
         return "<p>Nothing moves past anything, so there is nothing to measure.</p>"
-    times, values = told.times, np.where(seen, told.distance, np.nan)
-    most = float(np.clip(np.nanmax(values), 2 * told.required, max(5 * told.required, 10.0)))
+    times, values = clearance.times, np.where(seen, clearance.distance, np.nan)
+    most = float(np.clip(np.nanmax(values), 2 * clearance.required, max(5 * clearance.required, 10.0)))
     low = min(0.0, float(np.nanmin(values)))
     start, length = float(times[0]), max(float(times[-1] - times[0]), 1e-9)
 
@@ -145,10 +148,10 @@ def chart(result: CheckResult) -> str:
         f'<rect x="{x(max(times[a] - half, start)):.1f}" y="8" '
         f'width="{x(min(times[b] + half, times[-1])) - x(max(times[a] - half, start)):.1f}" '
         f'height="{_HIGH - _FOOT - 8:.0f}" fill="#d6452b" fill-opacity=".18"/>'
-        for a, b in told.intervals()
+        for a, b in clearance.intervals()
     ]
-    for value in dict.fromkeys((low, told.required, most)):
-        dash = ' stroke-dasharray="6 4" stroke="#d6452b"' if value == told.required else ' stroke="#d9d2c3"'
+    for value in dict.fromkeys((low, clearance.required, most)):
+        dash = ' stroke-dasharray="6 4" stroke="#d6452b"' if value == clearance.required else ' stroke="#d9d2c3"'
         shapes.append(f'<line x1="{_LEFT}" x2="{_WIDE - 8}" y1="{y(value):.1f}" y2="{y(value):.1f}"{dash}/>')
         shapes.append(f'<text x="{_LEFT - 6}" y="{y(value) + 4:.1f}" text-anchor="end">{round(value, 1):g} mm</text>')
     for time in np.linspace(start, start + length, 6):

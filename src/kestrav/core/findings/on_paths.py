@@ -32,9 +32,9 @@ def least_radius(project: Project, path_id: str) -> tuple[float, str]:
     return max(stated)
 
 
-def point_at(path: PathRecord, made: PathCurve, station: float) -> int:
+def point_at(path: PathRecord, curve: PathCurve, station: float) -> int:
     """The number of a path's point nearest to a station."""
-    away = [abs(s - station) for s in made.point_stations()]
+    away = [abs(s - station) for s in curve.point_stations()]
     return away.index(min(away))
 
 

@@ -108,12 +108,12 @@ def _shot(project: Project, shot: Shot, pictures: Sequence[Figure]) -> str:
 
 def _path(project: Project, path_id: str) -> tuple[str, str, str]:
     path = get(project, path_id)
-    made = path_curve(path)  # type: ignore[arg-type]
-    stations = np.linspace(0.0, made.length, 400)
-    heights = made.curve.position(stations)[:, 2]
-    bend = float(made.curve.curvature(stations).max())
+    curve = path_curve(path)  # type: ignore[arg-type]
+    stations = np.linspace(0.0, curve.length, 400)
+    heights = curve.curve.position(stations)[:, 2]
+    bend = float(curve.curve.curvature(stations).max())
     level = f"{heights.min():,.0f}" if np.ptp(heights) < 0.5 else f"{heights.min():,.0f} to {heights.max():,.0f}"
-    return f"{made.length:,.1f}", level, f"{1 / bend:,.0f}" if bend > 1e-7 else "straight"
+    return f"{curve.length:,.1f}", level, f"{1 / bend:,.0f}" if bend > 1e-7 else "straight"
 
 
 def _run(project: Project, run_id: str) -> tuple[str, ...]:

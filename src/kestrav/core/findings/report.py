@@ -138,18 +138,18 @@ def _outcome(project: Project, outcome: Outcome) -> dict[str, Any]:
 
 
 def _certificate(project: Project, result: CheckResult) -> dict[str, Any] | None:
-    told = result.certificate
-    if told is None:
+    certificate = result.certificate
+    if certificate is None:
         return None
     return {
-        "status": told.status,
-        "since_s": told.since,
-        "until_s": told.until,
-        "pairs_held_to_how_they_stand": told.nearer,
-        "elsewhere_at_least_mm": told.at_least if np.isfinite(told.at_least) else None,
-        "pairs": told.pairs,
-        "measured": told.measured,
-        "contacts_within_mm": told.contacts_within if np.isfinite(told.contacts_within) else None,
+        "status": certificate.status,
+        "since_s": certificate.since,
+        "until_s": certificate.until,
+        "pairs_held_to_how_they_stand": certificate.nearer,
+        "elsewhere_at_least_mm": certificate.at_least if np.isfinite(certificate.at_least) else None,
+        "pairs": certificate.pairs,
+        "measured": certificate.measured,
+        "contacts_within_mm": certificate.contacts_within if np.isfinite(certificate.contacts_within) else None,
         "stretches": [
             {
                 "pair": [name_of(project, s.pair.moving), name_of(project, s.pair.other)],
@@ -160,35 +160,41 @@ def _certificate(project: Project, result: CheckResult) -> dict[str, Any] | None
                 "required_mm": s.required,
                 "time_s": s.time,
             }
-            for s in told.stretches
+            for s in certificate.stretches
         ],
     }
 
 
 def standing_in_words(result: CheckResult) -> str:
     """What the clearance rests on, in a sentence."""
-    told = result.certificate
-    if told is None:
+    certificate = result.certificate
+    if certificate is None:
         return "Sampled at the frames; what happens between them was not looked at"
-    much = f"at least {told.at_least:.3f} mm" if np.isfinite(told.at_least) else "nothing comes near anything"
-    if told.contacts:
-        much += f"; {contacts_in_words(told)}"
-    if told.nearer:
-        much += f"; {nearer_in_words(told)}"
-    if told.status == "certified":
+    much = (
+        f"at least {certificate.at_least:.3f} mm"
+        if np.isfinite(certificate.at_least)
+        else "nothing comes near anything"
+    )
+    if certificate.contacts:
+        much += f"; {contacts_in_words(certificate)}"
+    if certificate.nearer:
+        much += f"; {nearer_in_words(certificate)}"
+    if certificate.status == "certified":
         return f"Certified for the whole motion, between the frames too: {much}"
-    return f"Whole motion, between the frames too: {told.status}; certified elsewhere: {much}"
+    return f"Whole motion, between the frames too: {certificate.status}; certified elsewhere: {much}"
 
 
-def nearer_in_words(told: Certificate) -> str:
+def nearer_in_words(certificate: Certificate) -> str:
     """That some pairs are held to how they stand, in words."""
-    count = "1 pair stands" if told.nearer == 1 else f"{told.nearer} pairs stand"
-    return f"{count} nearer than {told.required:g} mm and {'is' if told.nearer == 1 else 'are'} held to that"
+    count = "1 pair stands" if certificate.nearer == 1 else f"{certificate.nearer} pairs stand"
+    return (
+        f"{count} nearer than {certificate.required:g} mm and {'is' if certificate.nearer == 1 else 'are'} held to that"
+    )
 
 
-def contacts_in_words(told: Certificate) -> str:
+def contacts_in_words(certificate: Certificate) -> str:
     """How far what the certificate says of contacts goes, in words."""
-    within = told.contacts_within
+    within = certificate.contacts_within
     if not np.isfinite(within):
         return "how deep contacts get between the looks at them is not shown"
     return f"no contact deeper than it may be by more than {within:.2f} mm"
@@ -268,14 +274,14 @@ def frames_as_csv(project: Project, result: CheckResult) -> str:
         "frame", "time [s]", "clearance [mm]", "required [mm]", "moving", "other",
         *(f"{axis}{k} [mm]" for k in (1, 2) for axis in "xyz"),
     )  # fmt: skip
-    told, first = result.clearance, first_frame(project, result)
+    clearance, first = result.clearance, first_frame(project, result)
     rows = []
-    for k, pair in enumerate(told.pairs):
+    for k, pair in enumerate(clearance.pairs):
         if pair is None:
             continue
         names = (qualified_name(project, i) for i in (pair.moving, pair.other))
-        numbers = (f"{v:.4f}" for v in (told.times[k], told.distance[k], told.needs[k]))
-        rows.append((str(k + first), *numbers, *names, *(f"{v:.4f}" for v in told.points[k].ravel())))
+        numbers = (f"{v:.4f}" for v in (clearance.times[k], clearance.distance[k], clearance.needs[k]))
+        rows.append((str(k + first), *numbers, *names, *(f"{v:.4f}" for v in clearance.points[k].ravel())))
     return as_csv(head, rows)
 
 

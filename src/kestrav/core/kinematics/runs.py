@@ -298,13 +298,13 @@ def _pass(run: Run, made: PathCurve, first: float, last: float, *, backwards: bo
     return held(run.speed_profile, last - first, stops, duration, run.speed, over)
 
 
-def _back(run: Run, made: PathCurve, first: float, last: float, once: Profile) -> Profile:
+def _back(run: Run, curve: PathCurve, first: float, last: float, once: Profile) -> Profile:
     """The way back: planned anew where it hangs on where it is, by limits or holds, and told as slowly as the way there."""
     if not (isinstance(run.speed_profile, Limited) or run.holds):
         return once
     back = _pass(
         run,
-        made,
+        curve,
         first,
         last,
         backwards=not run.backwards,
@@ -314,7 +314,9 @@ def _back(run: Run, made: PathCurve, first: float, last: float, once: Profile) -
         return back
     waits = sum(hold.duration for hold in run.holds)
     slower = (once.duration - waits) / max(_fastest(once) - waits, 1e-12)
-    return _pass(run, made, first, last, backwards=not run.backwards, duration=waits + slower * (back.duration - waits))
+    return _pass(
+        run, curve, first, last, backwards=not run.backwards, duration=waits + slower * (back.duration - waits)
+    )
 
 
 def _fastest(one: Profile) -> float:
@@ -351,11 +353,11 @@ _ceilings: Memo[Ceiling] = Memo(256)
 
 
 def _ceiling(
-    speed_profile: Limited, speed: float | None, made: PathCurve, first: float, last: float, *, backwards: bool
+    speed_profile: Limited, speed: float | None, curve: PathCurve, first: float, last: float, *, backwards: bool
 ) -> Ceiling:
     """The ceiling of a run, kept by its path and its limits."""
     limits = (speed_profile, speed, first, last)
-    there = _ceilings.get((made,), lambda: ceiling(*limits, made.length, _PathBend(made)), *limits)
+    there = _ceilings.get((curve,), lambda: ceiling(*limits, curve.length, _PathBend(curve)), *limits)
     return there.back() if backwards else there
 
 

@@ -97,16 +97,16 @@ def group(project: Project, part_ids: Iterable[str], name: str = "Group") -> Pro
     if not ids:
         raise BadInput("nothing is selected that could be grouped")
     parent = common_parent(project, ids)
-    made = Part(fresh_part_ids(project, 1)[0], name, parent)
+    edited = Part(fresh_part_ids(project, 1)[0], name, parent)
     rest = rest_poses(project)
     rows = {part.id: i for i, part in enumerate(project.parts)}
     above = np.eye(4) if parent is None else rest[rows[parent]]
     middle = bounds_of(project, ids).mean(axis=0)
     local = vector(np.round(apply(inverse_rigid(above), middle[None])[0], 4))
-    made = msgspec.structs.replace(made, pivot=Placement(local))
+    edited = msgspec.structs.replace(edited, pivot=Placement(local))
     first = min(rows[part_id] for part_id in ids)
-    parts = (*project.parts[:first], made, *project.parts[first:])
-    return reparent(msgspec.structs.replace(project, parts=parts), ids, made.id)
+    parts = (*project.parts[:first], edited, *project.parts[first:])
+    return reparent(msgspec.structs.replace(project, parts=parts), ids, edited.id)
 
 
 def ungroup(project: Project, part_id: str) -> Project:

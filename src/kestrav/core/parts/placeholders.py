@@ -165,14 +165,14 @@ def bake_scales(
     ``shapes`` are the scaled meshes by geometry and scale; solids that they do not have are left as they are.
     """
     changes: dict[str, dict[str, Any]] = {}
-    made: list[Mesh] = []
+    meshes_made: list[Mesh] = []
     for inner in subtree(project, part_id):
         part = get(project, inner)
         shape = shapes.get((part.geometry or "", part.scale)) if isinstance(part, Part) else None
         if shape is not None:
             changes[inner] = {"geometry": shape.hash, "scale": (1.0, 1.0, 1.0), "link": "", "form": None}
-            made.append(shape)
-    return without_unused(update_parts(with_meshes(project, made), changes))
+            meshes_made.append(shape)
+    return without_unused(update_parts(with_meshes(project, meshes_made), changes))
 
 
 def bake(project: Project, meshes: Mapping[str, Mesh], part_id: str) -> tuple[Project, list[Mesh]]:
@@ -182,7 +182,7 @@ def bake(project: Project, meshes: Mapping[str, Mesh], part_id: str) -> tuple[Pr
     children and the scale of every solid in it is baked.
     """
     part = get_as(project, part_id, Part)
-    made: list[Mesh] = []
+    meshes_made: list[Mesh] = []
     changes: dict[str, dict[str, Any]] = {}
     turn = np.eye(4)
     turn[:3, :3] = placement_matrix(part.placement)[:3, :3]
@@ -195,10 +195,10 @@ def bake(project: Project, meshes: Mapping[str, Mesh], part_id: str) -> tuple[Pr
         if record.geometry is None or (record.scale == (1.0, 1.0, 1.0) and np.allclose(own, np.eye(4), atol=1e-12)):
             continue
         shape = solid_mesh(meshes, record).moved(own)
-        made.append(shape)
+        meshes_made.append(shape)
         changes.setdefault(inner, {}).update(geometry=shape.hash, scale=(1.0, 1.0, 1.0), link="", form=None)
     fields = changes.setdefault(part_id, {})
     fields["placement"] = Placement(part.placement.position)
     fields["pivot"] = placement(turn @ placement_matrix(part.pivot))
-    project = with_meshes(project, made)
-    return without_unused(update_parts(project, changes)), made
+    project = with_meshes(project, meshes_made)
+    return without_unused(update_parts(project, changes)), meshes_made

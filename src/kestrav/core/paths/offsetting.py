@@ -37,23 +37,23 @@ def offset_sideways(project: Project, path_id: str, distance: float) -> Project:
     path = path_of(project, path_id)
     if not np.isfinite(distance):
         raise BadInput("the distance is not a number")
-    made = path_curve(path)
+    curve = path_curve(path)
     exact = _offset_exact(path, distance)
     if exact is not None:
         return update(project, path_id, shape=exact)
-    if len(made.curve.kink_stations):
+    if len(curve.curve.kink_stations):
         raise BadInput(
             f"“{path.name}” has kinks beside curves; make them smooth or round them before moving it sideways"
         )
-    stations = np.union1d(np.linspace(0, made.length, 800), made.curve.breaks)
-    speed = _beside(made, stations, distance)[1]
+    stations = np.union1d(np.linspace(0, curve.length, 800), curve.curve.breaks)
+    speed = _beside(curve, stations, distance)[1]
     if float(speed.min()) <= 1e-6:
         worst = float(stations[int(np.argmin(speed))])
         raise BadInput(
             f"“{path.name}” bends more tightly than {abs(distance):g} mm on that side, at {worst:,.0f} mm: "
             "beside it the path would turn back on itself"
         )
-    shape = free_points(path, AS_POINTS, lambda s, before: _beside(made, s, distance, before=before))
+    shape = free_points(path, AS_POINTS, lambda s, before: _beside(curve, s, distance, before=before))
     return update(project, path_id, shape=shape, trim=(0.0, 1.0))
 
 

@@ -500,11 +500,11 @@ def with_coordinates(project: Project, path_id: str, places: Sequence[ArrayLike]
 def copied(project: Project, path_id: str, step: ArrayLike = (0.0, 0.0, 0.0)) -> Project:
     """The project with a copy of a path, a step (3,) in mm on; nothing runs along it yet."""
     path = path_of(project, path_id)
-    made = msgspec.structs.replace(path, id=new_id(project, Path), name=new_name(project, Path, f"{path.name}, copy"))
-    project = add(project, made)
+    edited = msgspec.structs.replace(path, id=new_id(project, Path), name=new_name(project, Path, f"{path.name}, copy"))
+    project = add(project, edited)
     matrix = np.eye(4)
     matrix[:3, 3] = np.asarray(step, float)
-    return transformed(project, made.id, matrix)
+    return transformed(project, edited.id, matrix)
 
 
 def turned_about(project: Project, path_id: str, angle: float, about: ArrayLike) -> Project:

@@ -189,36 +189,38 @@ def _lane(pack: Pack, lane: Charted) -> dict[str, Any]:
 
 def _gaps(pack: Pack, project: Project, result: CheckResult) -> dict[str, Any] | None:
     """The least clearance at each frame, with its pair and the points that it is between."""
-    told = result.clearance
-    if not len(told.times):
+    clearance = result.clearance
+    if not len(clearance.times):
         return None
-    pairs = list(dict.fromkeys(pair for pair in told.pairs if pair is not None))
+    pairs = list(dict.fromkeys(pair for pair in clearance.pairs if pair is not None))
     number = {pair: k for k, pair in enumerate(pairs)}
     return {
-        "times": pack.add(told.times),
-        "distance": pack.add(np.where(np.isfinite(told.distance), told.distance, 0.0)),
-        "required": pack.add(told.needs),
-        "pair": pack.add([-1 if pair is None else number[pair] for pair in told.pairs], "i4"),
-        "points": pack.add(np.where(np.isfinite(told.points), told.points, 0.0).reshape(len(told.times), 6)),
+        "times": pack.add(clearance.times),
+        "distance": pack.add(np.where(np.isfinite(clearance.distance), clearance.distance, 0.0)),
+        "required": pack.add(clearance.needs),
+        "pair": pack.add([-1 if pair is None else number[pair] for pair in clearance.pairs], "i4"),
+        "points": pack.add(
+            np.where(np.isfinite(clearance.points), clearance.points, 0.0).reshape(len(clearance.times), 6)
+        ),
         "pairs": [[qualified_name(project, i) for i in (pair.moving, pair.other)] for pair in pairs],
     }
 
 
 def _pairs(project: Project, result: CheckResult) -> list[dict[str, Any]]:
     """Each pair that is nearest at some frame, at the frame where it is nearest; the nearest first."""
-    told = result.clearance
+    clearance = result.clearance
     best: dict[Any, int] = {}
-    for k, pair in enumerate(told.pairs):
-        if pair is not None and (pair not in best or told.distance[k] < told.distance[best[pair]]):
+    for k, pair in enumerate(clearance.pairs):
+        if pair is not None and (pair not in best or clearance.distance[k] < clearance.distance[best[pair]]):
             best[pair] = k
     rows = [
         {
             "names": [qualified_name(project, i) for i in (pair.moving, pair.other)],
             "ids": [pair.moving, pair.other],
-            "least": float(told.distance[k]),
-            "required": float(told.needs[k]),
-            "time": float(told.times[k]),
-            "points": told.points[k].tolist(),
+            "least": float(clearance.distance[k]),
+            "required": float(clearance.needs[k]),
+            "time": float(clearance.times[k]),
+            "points": clearance.points[k].tolist(),
         }
         for pair, k in best.items()
     ]

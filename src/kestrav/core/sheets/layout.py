@@ -143,8 +143,8 @@ class _Layout:
             marks.append(Text(at + 1.6, y + 4.0, label, 2.2, colour=_SOFT))
             marks.append(Text(at + 1.6, y + 9.0, fitting(value or "–", 3.4, width - 2.4, bold=True), 3.4, True))
             if k == 0:
-                told = fitting(f"{self.project.name} · Kestrav {__version__}", 2.3, width - 2.4)
-                marks.append(Text(at + 1.6, y + 13.4, told, 2.3, colour=_SOFT))
+                text = fitting(f"{self.project.name} · Kestrav {__version__}", 2.3, width - 2.4)
+                marks.append(Text(at + 1.6, y + 13.4, text, 2.3, colour=_SOFT))
             at += width
         return marks
 
@@ -197,8 +197,8 @@ class _Layout:
         page = Page(self.wide, self.high)
         page.marks.append(Text(_EDGE, _EDGE + 6.0, fitting(sheet.name, 7.0, inner, bold=True), 7.0, True))
         steps = f"{len(sheet.steps)} step{'' if len(sheet.steps) == 1 else 's'}"
-        told = f"{steps} · {sum(one.count for one in self.listed)} parts"
-        page.marks.append(Text(_EDGE, _EDGE + 11.5, told, 3.2, colour=_SOFT))
+        text = f"{steps} · {sum(one.count for one in self.listed)} parts"
+        page.marks.append(Text(_EDGE, _EDGE + 11.5, text, 3.2, colour=_SOFT))
         top = _EDGE + 15.0
         if sheet.landscape:
             frame = _Frame(_EDGE, top, 0.62 * inner, bottom - top)

@@ -117,14 +117,14 @@ def join(project: Project, sheet_id: str, number: int) -> Project:
     if not 0 <= number < len(sheet.steps) - 1:
         raise BadInput("the last step has none after it to be joined with")
     first, second = sheet.steps[number : number + 2]
-    made = msgspec.structs.replace(
+    edited = msgspec.structs.replace(
         first,
         motions=(*first.motions, *second.motions),
         title=f"{first.title}, {second.title}",
         text="\n".join(filter(None, (first.text, second.text))),
         tools=", ".join(filter(None, (first.tools, second.tools))),
     )
-    return update(project, sheet_id, steps=(*sheet.steps[:number], made, *sheet.steps[number + 2 :]))
+    return update(project, sheet_id, steps=(*sheet.steps[:number], edited, *sheet.steps[number + 2 :]))
 
 
 def split(project: Project, sheet_id: str, number: int) -> Project:
@@ -155,8 +155,8 @@ def move(project: Project, sheet_id: str, number: int, by: int) -> Project:
 def change(project: Project, sheet_id: str, number: int, **fields: object) -> Project:
     """A step with some fields changed."""
     sheet = get_as(project, sheet_id, StepSheet)
-    made = msgspec.structs.replace(sheet.steps[number], **fields)
-    return update(project, sheet_id, steps=(*sheet.steps[:number], made, *sheet.steps[number + 1 :]))
+    edited = msgspec.structs.replace(sheet.steps[number], **fields)
+    return update(project, sheet_id, steps=(*sheet.steps[:number], edited, *sheet.steps[number + 1 :]))
 
 
 # being out of date

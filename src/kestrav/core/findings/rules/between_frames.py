@@ -11,8 +11,8 @@ from kestrav.core.kinematics.motion import Motion
 
 def find(evidence: Evidence) -> list[Finding]:
     """One finding for each stretch of the certificate that the frames do not tell of."""
-    told, clearance = evidence.certificate, evidence.clearance
-    if told is None:
+    certificate, clearance = evidence.certificate, evidence.clearance
+    if certificate is None:
         return []
     seen = set()
     if clearance is not None:
@@ -20,7 +20,7 @@ def find(evidence: Evidence) -> list[Finding]:
             for first, last in breach.intervals:
                 seen.add((breach.pair, first, last))
     findings, motion = [], Motion(evidence.project)
-    for stretch in told.stretches:
+    for stretch in certificate.stretches:
         frames = (evidence.frame(stretch.start), evidence.frame(stretch.end))
         if any(p == stretch.pair and a <= frames[1] + 1 and b >= frames[0] - 1 for p, a, b in seen):
             continue

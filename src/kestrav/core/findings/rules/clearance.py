@@ -109,17 +109,17 @@ def _fixes_of(evidence: Evidence, run: Run) -> tuple[str, tuple[Fix, ...]]:
         old, new = (point_shape(p, run.path).points for p in (project, bent))
         far = [float(np.linalg.norm(np.subtract(a.position, b.position))) for a, b in zip(old, new, strict=True)]
         count = sum(step > _MOVED for step in far)
-        told = f"{count} point{'s' if count != 1 else ''} of {get(project, run.path).name} by up to {max(far):.2f} mm"
+        text = f"{count} point{'s' if count != 1 else ''} of {get(project, run.path).name} by up to {max(far):.2f} mm"
         edit = partial(_points_there, path_id=run.path, points=new)
-        fixes.append(Fix("Bend path away", edit, detail=f"Moves {told}"))
+        fixes.append(Fix("Bend path away", edit, detail=f"Moves {text}"))
     breaches = [b for b in near_run(project, meshes, run).breaches if of_rider(project, run, b)]
     if not breaches:
         return why, tuple(fixes)
     lifted = raised(project, meshes, run.id, breaches[0], evidence.renewed)
     if lifted is not None:
         edit = partial(_points_there, path_id=run.path, points=point_shape(lifted[0], run.path).points)
-        told = f"Raises the points between the ends of {get(project, run.path).name} by {lifted[1]:.1f} mm"
-        fixes.append(Fix("Raise the path", edit, detail=told))
+        text = f"Raises the points between the ends of {get(project, run.path).name} by {lifted[1]:.1f} mm"
+        fixes.append(Fix("Raise the path", edit, detail=text))
     waited = delayed(project, meshes, run.id, breaches[0], evidence.renewed)
     if waited is not None:
         edit = partial(later, run_id=run.id, seconds=waited[1])

@@ -26,7 +26,7 @@ def find(evidence: Evidence) -> list[Finding]:
             continue
         begins = before >= after
         span = (shot.start, first) if begins else (last, shot.end)
-        told = " and ".join(
+        text = " and ".join(
             f"{t:.2f} s at its {end}" for t, end in ((before, "beginning"), (after, "end")) if t > limit
         )
         findings.append(
@@ -35,7 +35,7 @@ def find(evidence: Evidence) -> list[Finding]:
                 severity="note",
                 subject=(shot.id, shot.camera),
                 title=f"{shot.name} stands still at its {'beginning' if begins else 'end'}",
-                detail=f"Nothing in its picture changes for {told}; {limit:g} s allowed",
+                detail=f"Nothing in its picture changes for {text}; {limit:g} s allowed",
                 time=span[0],
                 value=max(before, after),
                 unit="s",

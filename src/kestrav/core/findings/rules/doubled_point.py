@@ -40,8 +40,8 @@ def find(evidence: Evidence) -> list[Finding]:
         second = (first + 1) % len(places)
         # an end stays where it is
         goes = first if second == len(places) - 1 and not shape.closed else second
-        made = path_curve(path)
-        station = float(made.point_stations()[first])
+        curve = path_curve(path)
+        station = float(curve.point_stations()[first])
         others = f", and {len(doubled) - 1} more" if len(doubled) > 1 else ""
         findings.append(
             Finding(

@@ -20,8 +20,8 @@ def find(evidence: Evidence) -> list[Finding]:
     findings = []
     for path in project.paths:
         runs = followers(project, path.id)
-        made = path_curve(path)
-        stations, angles = made.curve.kink_stations, made.curve.kink_angles
+        curve = path_curve(path)
+        stations, angles = curve.curve.kink_stations, curve.curve.kink_angles
         if not runs or not len(stations):
             continue
         passed, fast = np.zeros(len(stations), bool), np.zeros(len(stations), bool)
@@ -52,7 +52,7 @@ def find(evidence: Evidence) -> list[Finding]:
                 unit="°",
                 limit=0.0,
                 intervals=((frame, frame),),
-                place=point(made.curve.position([station])[0]),
+                place=point(curve.curve.position([station])[0]),
                 fix=fixes[0] if fixes else None,
                 also=fixes[1:],
             )

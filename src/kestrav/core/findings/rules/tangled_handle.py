@@ -24,10 +24,10 @@ def find(evidence: Evidence) -> list[Finding]:
         shape = path.shape
         if not isinstance(shape, PointShape) or not any(p.kind == "free" for p in shape.points):
             continue
-        made = path_curve(path)
-        stations = made.point_stations()
+        curve = path_curve(path)
+        stations = curve.point_stations()
         if shape.closed:
-            stations = np.append(stations, made.length)
+            stations = np.append(stations, curve.length)
         count = len(shape.points)
         worst, where = TURNING, -1
         for k in range(len(stations) - 1):
@@ -35,8 +35,8 @@ def find(evidence: Evidence) -> list[Finding]:
             low, high = float(stations[k]), float(stations[k + 1])
             if not free or high <= low:
                 continue
-            tangents = made.curve.tangent(np.linspace(low, high, _SAMPLES), before=False)
-            tangents[-1] = made.curve.tangent([high], before=True)[0]
+            tangents = curve.curve.tangent(np.linspace(low, high, _SAMPLES), before=False)
+            tangents[-1] = curve.curve.tangent([high], before=True)[0]
             angles = np.arccos(np.clip(np.einsum("ij,ij->i", tangents[:-1], tangents[1:]), -1, 1))
             turning = float(np.degrees(angles.sum()))
             if turning > worst:
@@ -56,7 +56,7 @@ def find(evidence: Evidence) -> list[Finding]:
                 value=worst,
                 unit="°",
                 limit=TURNING,
-                place=point(made.curve.position([middle])[0]),
+                place=point(curve.curve.position([middle])[0]),
                 fix=Fix("Shorten the handles", partial(untangled, path_id=path.id, index=where)),
             )
         )
