@@ -136,6 +136,37 @@ def test_an_area_light_gives_what_its_intensity_over_the_distance_squared_says(t
     assert middle(found).mean() * WHITE == pytest.approx(0.8 / np.pi * strength / height**2, rel=0.02)
 
 
+def lux(tracer, lamp, samples=256):
+    """What a lamp gives the middle of a floor, by the light that a matt surface of known albedo sends back."""
+    white = Surface(grey(0.8), roughness=1.0, index=1.0001)
+    found = traced(tracer, [body(plate(), white)], above(height=8.0, angle=1.0, lamps=[lamp]), samples=samples)
+    return float(middle(found).mean()) * WHITE * np.pi / 0.8
+
+
+def test_a_bulb_gives_what_a_handbooks_example_says(tracer):
+    # A. Ryer, "The Light Measurement Handbook" (International Light, 1997), on the inverse square law, from memory: a bulb that gives
+    # 10.0 lm/m² at 1.0 m gives 40.0 lm/m² at half of that
+    for height, told in ((1.0, 10.0), (0.5, 40.0)):
+        bulb = Lamp("point", np.array([0.0, 0.0, height]), np.zeros(3), grey(10.0 / WHITE))
+        assert lux(tracer, bulb) == pytest.approx(told, rel=0.01)
+    # the same handbook's rule, from memory: from five times its largest dimension on a luminaire may be taken for a point, within 1 %.
+    # Nearer it gives less: parallel to the corner of a rectangle a · d by b · d at a distance d, F is
+    # (a atan(b / √(1 + a²)) / √(1 + a²) + b atan(a / √(1 + b²)) / √(1 + b²)) / 2π: J. R. Howell, "A Catalog of Radiation Heat Transfer Configuration Factors", B-3
+    size, strength = 0.5, 100.0
+
+    def square(height):
+        place = np.array([0.0, 0.0, height])
+        return Lamp("area", place, np.zeros(3), grey(strength / WHITE / size**2), size=(size, size))
+
+    far = 5.0 * size * np.sqrt(2.0)
+    assert lux(tracer, square(far), 1024) == pytest.approx(strength / far**2, rel=0.01)
+    a = 0.5 * size / 0.5
+    factor = 4.0 * (a / np.sqrt(1 + a * a)) * np.arctan(a / np.sqrt(1 + a * a)) / np.pi
+    near = np.pi * strength / size**2 * factor
+    assert near < 0.9 * strength / 0.5**2
+    assert lux(tracer, square(0.5), 1024) == pytest.approx(near, rel=0.01)
+
+
 def test_two_parallel_squares_see_as_much_of_each_other_as_the_handbook_says(tracer):
     # the form factor of equal parallel squares a side apart is 0.1998: J. R. Howell, "A Catalog of Radiation Heat Transfer Configuration
     # Factors", C-11. A glowing one lights the other by F / A; what that sends back is summed over it
