@@ -11,9 +11,9 @@ from scipy.spatial.transform import Rotation
 
 from bench.puzzles import PUZZLES, REQUIRED, project_of
 from kestrav.core.extraction.planning import goals
-from kestrav.core.extraction.poses import Pose
 from kestrav.core.extraction.problem import problem_of
 from kestrav.core.extraction.pulls import directions
+from kestrav.core.extraction.removal_poses import Pose
 from kestrav.core.extraction.search import ExtractionPath, ExtractionRequest, find_extraction_path
 from kestrav.core.geometry.meshes import joined
 from kestrav.core.geometry.models import AT_REST, built, placed

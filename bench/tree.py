@@ -16,7 +16,7 @@ def ten_thousand_rows(in_turns):
     from PySide6.QtGui import QStandardItem, QStandardItemModel
     from PySide6.QtWidgets import QApplication, QTreeView
 
-    from kestrav.app.contents.tree import ContentsTree
+    from kestrav.app.contents.contents_tree import ContentsTree
     from kestrav.app.session import Session
     from kestrav.app.shell.start import make_application
     from kestrav.core.parts.placing import shift, transform

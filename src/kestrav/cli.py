@@ -620,9 +620,9 @@ def schema() -> None:
 @app.command()
 def rules(as_json: Json = False) -> None:
     """List the rules by which projects are checked: their ids, limits and where these come from."""
-    from kestrav.core.findings import table
+    from kestrav.core.findings import rule_table
 
-    _print(table.as_data(), table.as_text(), as_json=as_json)
+    _print(rule_table.as_data(), rule_table.as_text(), as_json=as_json)
 
 
 class _Line:

@@ -186,8 +186,8 @@ class Project(ProjectEdits):
         ``required`` is the clearance in mm in place of the project's; ``pairs`` ask for others: “PART:PART=MM”, “PART=MM” or “…=off”, and
         ``only_pairs`` for these alone.
         """
-        from kestrav.core.findings.asking import with_pairs
         from kestrav.core.findings.check import certified, check
+        from kestrav.core.findings.typed_requirements import with_pairs
 
         document = self._document
         if required is not None:
@@ -200,7 +200,7 @@ class Project(ProjectEdits):
         """Find a way for parts to leave what they are in, and add it to the project if it is to be kept. ``request``: ``required`` clearance in mm,
         ``upright``, ``tilt`` in degrees, ``seconds`` at most for a stage; ``allowed`` directions, ``room``, ``target``, as ``kestrav extract``
         has them in words; ``onto`` and ``aside`` name parts. Contacts may get ``deeper`` by some mm on the way."""
-        from kestrav.core.extraction.report import as_data, as_text
+        from kestrav.core.extraction.extraction_report import as_data, as_text
         from kestrav.core.extraction.search import (
             ExtractionPath,
             ExtractionRequest,
@@ -244,7 +244,7 @@ class Project(ProjectEdits):
         """Find the order in which parts, or all in one assembly, come out, and add the runs to the project if they are to be kept: from a ``start``
         in s at a ``speed`` in mm/s, or ``together``, so that they assemble. ``required`` is the clearance in mm in place of the project's."""
         from kestrav.core.extraction.disassembly import add_sequence, order_of, parts_of
-        from kestrav.core.extraction.report import order_as_data, order_as_text
+        from kestrav.core.extraction.extraction_report import order_as_data, order_as_text
 
         if speed is not None and speed <= 0:
             raise Error(f"a speed of {speed:g} mm/s is not possible; give more than 0")

@@ -9,7 +9,7 @@ from shapes import box_mesh, make_project, straight
 
 from kestrav.app.actions import camera_actions
 from kestrav.app.dialogs.camera_dialogs import FollowDialog, OrbitDialog
-from kestrav.core.camera.curves import CURVES
+from kestrav.core.camera.measured_curves import CURVES
 from kestrav.core.camera.views import views
 from kestrav.core.document import edits
 from kestrav.core.document.records import AlongAim, Camera, Fade, FreeAim, LookKey, OrbitShape, PartAim, PointAim

@@ -6,7 +6,7 @@ import sys
 
 import pytest
 
-from kestrav.app.widgets.colours import DARK, LIGHT
+from kestrav.app.widgets.window_colours import DARK, LIGHT
 
 
 def luminance(colour):

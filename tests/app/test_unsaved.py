@@ -8,7 +8,7 @@ from PySide6.QtCore import QTimer
 from PySide6.QtWidgets import QApplication, QMessageBox, QPushButton
 
 from kestrav.app.shell.autosave import RecoveryDialog
-from kestrav.app.shell.versions import VersionsDialog
+from kestrav.app.shell.versions_dialog import VersionsDialog
 from kestrav.core.document import edits
 from kestrav.core.files import project_file
 from kestrav.core.files.recovery import Keeper, leftovers

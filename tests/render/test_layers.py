@@ -13,12 +13,12 @@ from shapes import box_mesh, make_project, straight
 from kestrav.core.document import edits
 from kestrav.core.document.records import Camera, PointAim, Shot
 from kestrav.core.errors import BadInput
+from kestrav.render.deep_images import save_deep
 from kestrav.render.film import render_shot, render_still
 from kestrav.render.frames import packed, unpacked
-from kestrav.render.layers import save_deep
 from kestrav.render.picture import averaged, spread
 from kestrav.render.tracing.description import Body, Lamp, Moment, Surface
-from kestrav.render.tracing.passes import LAYERS, edges, passes
+from kestrav.render.tracing.render_passes import LAYERS, edges, passes
 
 GREY = Surface(np.full(3, 0.5, np.float32))
 NIGHT = np.zeros((8, 16, 3), np.float32)

@@ -8,9 +8,9 @@ from vtkmodules.vtkRenderingCore import vtkRenderer
 from kestrav.core.document import edits
 from kestrav.core.document.records import Camera, KeyPose, Light, LightKey, Placement, PointAim, PoseTrack
 from kestrav.core.kinematics.lighting import state
-from kestrav.render.lights import FULL, LightMarks, ProjectLights
 from kestrav.render.picture import plain_studio
 from kestrav.render.pose_marks import PoseMarks, key_handles, key_places
+from kestrav.render.scene_lights import FULL, LightMarks, ProjectLights
 
 GREY = 64
 

@@ -15,7 +15,7 @@ from vtkmodules.vtkFiltersCore import vtkCleanPolyData, vtkFeatureEdges, vtkPoly
 from kestrav.core.editing.finishing import with_finish
 from kestrav.core.finishes.shelf import BY_NAME
 from kestrav.core.geometry.meshes import Mesh, mesh
-from kestrav.core.geometry.smoothing import SHARP, smoothed
+from kestrav.core.geometry.smooth_normals import SHARP, smoothed
 from kestrav.core.memo import Memo
 from kestrav.render import outlines
 from kestrav.render.outlines import outline, rough_outline

@@ -16,8 +16,8 @@ from kestrav.core.files.product_import import into_project, read_product
 from kestrav.core.finishes.pictures import encoded
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.render.picture import Studio
-from kestrav.render.tracing.bodies import bodies_of
 from kestrav.render.tracing.studio import FinishedStudio
+from kestrav.render.tracing.traced_bodies import bodies_of
 
 
 @pytest.fixture(scope="module")

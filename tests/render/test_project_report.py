@@ -10,7 +10,7 @@ from kestrav.core.document import edits
 from kestrav.core.document.records import Axle, Wheel
 from kestrav.core.editing.wheel_making import turns_of
 from kestrav.core.errors import BadInput
-from kestrav.render.project_report import write_project_report
+from kestrav.render.report_files import write_project_report
 
 
 class Reader(html.parser.HTMLParser):

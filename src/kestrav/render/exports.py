@@ -156,7 +156,7 @@ def _lanes(request: ExportRequest) -> Sequence[Charted]:
 
 
 def _report(request: ExportRequest) -> Exported:
-    from kestrav.render.project_report import write_project_report
+    from kestrav.render.report_files import write_project_report
 
     told = request.tell
 

@@ -24,9 +24,9 @@ from kestrav.core.errors import BadInput, Cancelled
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.processes import Pool, may_fork
 from kestrav.render.cluster import Cluster, make_on_cluster
+from kestrav.render.deep_images import layers_told, save_layers
 from kestrav.render.formats import ENDINGS, EXR, PNG, Bits, Codec, check_bits, is_still
 from kestrav.render.frames import Frame, FrameStore, Maker, begin_share, keyed, make_share
-from kestrav.render.layers import layers_told, save_layers
 from kestrav.render.picture import Picture
 from kestrav.render.sinks import Output, check_output, frames_in, open_sink, others_in, save_png, sides
 from kestrav.render.studios import check_studio, is_traced, studio_of

@@ -15,7 +15,7 @@ from vtkmodules.util.numpy_support import vtk_to_numpy
 from kestrav.core.document.surfaces import Finish
 from kestrav.core.finishes.textures import structure_pixels
 from kestrav.core.geometry.meshes import Mesh, box_corners
-from kestrav.core.geometry.smoothing import smoothed
+from kestrav.core.geometry.smooth_normals import smoothed
 from kestrav.render.shapes import merged_surface
 
 AT_ONCE = 120_000  # triangles that are worked out while the person waits

@@ -28,11 +28,11 @@ from kestrav.core.kinematics.poses import world_poses
 from kestrav.render.batches import DisplayMode
 from kestrav.render.formats import Bits
 from kestrav.render.inscriptions import Inscriber
-from kestrav.render.lights import ProjectLights
 from kestrav.render.marks import PathLines
 from kestrav.render.palette import rgb
 from kestrav.render.passing import Passing
 from kestrav.render.scene import Scene, aim_camera, aim_lens, faint_things, light, look_through
+from kestrav.render.scene_lights import ProjectLights
 from kestrav.render.soft_light import SoftLight, off_screen
 from kestrav.render.sweeps import sweep_actor, sweep_of
 

@@ -22,8 +22,8 @@ from PIL import Image, PngImagePlugin
 
 from kestrav.core.errors import BadInput
 from kestrav.core.files.writing import beside, part_of, put, umask
+from kestrav.render.deep_images import made_by, save_deep, save_layers
 from kestrav.render.formats import ENDINGS, EXR, Bits, Codec, check_bits
-from kestrav.render.layers import made_by, save_deep, save_layers
 from kestrav.render.picture import Picture
 
 _AHEAD = 3  # pictures that may wait to be written; each holds its memory

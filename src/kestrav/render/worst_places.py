@@ -10,7 +10,7 @@ from PIL import Image
 from vtkmodules.vtkRenderingCore import vtkRenderer
 
 from kestrav.core.camera.sight import best_sight
-from kestrav.core.clearance.table import Row
+from kestrav.core.clearance.breaches import Row
 from kestrav.core.document.lookup import qualified_name
 from kestrav.core.document.records import Project
 from kestrav.core.findings.page import Figure

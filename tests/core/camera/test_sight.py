@@ -5,10 +5,10 @@ import pytest
 import trimesh
 from shapes import box_mesh, make_project, straight
 
-from kestrav.core.camera import bodies
+from kestrav.core.camera import obstacles
+from kestrav.core.camera.camera_surroundings import passed_through, surroundings
 from kestrav.core.camera.judged import Judged, of_shot
 from kestrav.core.camera.sight import best_sight, free_lengths
-from kestrav.core.camera.surroundings import passed_through, surroundings
 from kestrav.core.document import edits
 from kestrav.core.document.records import Attachment, Camera, Fade, PartAim, Placement, PointAim
 from kestrav.core.kinematics.poses import world_poses
@@ -194,11 +194,11 @@ def test_what_a_camera_rides_with_is_not_too_near_to_it(screen):
 
 
 def test_bodies_are_kept_while_only_times_change(screen):
-    first = bodies.bodies(screen.project, screen.meshes)
+    first = obstacles.bodies(screen.project, screen.meshes)
     later = edits.update(screen.project, "run-1", duration=3.0)
-    assert bodies.bodies(later, screen.meshes) is first
+    assert obstacles.bodies(later, screen.meshes) is first
     moved = edits.update(screen.project, "part-3", placement=Placement((0.0, 300.0, 0.0)))
-    assert bodies.bodies(moved, screen.meshes) is not first
+    assert obstacles.bodies(moved, screen.meshes) is not first
 
 
 def test_sight_is_hidden_by_what_stands_in_it(passing):

@@ -8,17 +8,17 @@ import pytest
 from shapes import box_mesh
 from test_certificate import goes, scene
 
+from kestrav.core.clearance.breaches import outcomes, rows_of
 from kestrav.core.clearance.certificate import certify
 from kestrav.core.clearance.sweep import sweep
-from kestrav.core.clearance.table import outcomes, rows_of
 from kestrav.core.document import edits
 from kestrav.core.document.records import Requirement
 from kestrav.core.errors import BadInput
-from kestrav.core.findings.asking import with_pairs
 from kestrav.core.findings.check import certified, check
 from kestrav.core.findings.html_report import as_html
 from kestrav.core.findings.page import Figure
 from kestrav.core.findings.report import as_data, as_text, frames_as_csv, table_as_csv
+from kestrav.core.findings.typed_requirements import with_pairs
 from kestrav.core.kinematics.runs import frame_times
 
 

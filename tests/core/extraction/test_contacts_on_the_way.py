@@ -7,7 +7,7 @@ from shapes import box_mesh
 from test_search import boxes
 
 from kestrav.core.clearance.certificate import certify
-from kestrav.core.extraction.report import as_data, as_text
+from kestrav.core.extraction.extraction_report import as_data, as_text
 from kestrav.core.extraction.search import (
     ExtractionPath,
     ExtractionRequest,

@@ -4,7 +4,7 @@ import numpy as np
 import pytest
 from scipy.spatial.transform import Rotation
 
-from kestrav.core.extraction.poses import (
+from kestrav.core.extraction.removal_poses import (
     Pose,
     composed,
     leaning,

@@ -17,9 +17,9 @@ from kestrav.core.document import edits
 from kestrav.core.document.records import FixedOrientation, Part, Placement, Project, Settings
 from kestrav.core.errors import BadInput
 from kestrav.core.extraction.disassembly import order_of
-from kestrav.core.extraction.poses import Pose, pose
 from kestrav.core.extraction.problem import Budget, problem_of
 from kestrav.core.extraction.pulls import directions, least_blockers, legged_pull, straight_pulls
+from kestrav.core.extraction.removal_poses import Pose, pose
 from kestrav.core.extraction.search import (
     ExtractionPath,
     ExtractionRequest,

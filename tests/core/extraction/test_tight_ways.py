@@ -9,9 +9,10 @@ from shapes import box_mesh, make_project
 
 from bench import puzzles
 from kestrav.core.extraction.planning import goals
-from kestrav.core.extraction.poses import Pose, pose
+from kestrav.core.extraction.pose_tree import grown, round_about
 from kestrav.core.extraction.problem import Budget, problem_of
 from kestrav.core.extraction.pulls import directions, shape_axes
+from kestrav.core.extraction.removal_poses import Pose, pose
 from kestrav.core.extraction.search import (
     ExtractionPath,
     ExtractionRequest,
@@ -19,7 +20,6 @@ from kestrav.core.extraction.search import (
     find_extraction_path,
     lifted_off,
 )
-from kestrav.core.extraction.tree import grown, round_about
 from kestrav.core.geometry.meshes import mesh
 
 CHECKS = 120_000

@@ -7,7 +7,7 @@ import pytest
 
 from kestrav.core.colours import unpacked_light
 from kestrav.core.errors import BadInput
-from kestrav.core.files.surroundings import read_surroundings
+from kestrav.core.files.environment_files import read_surroundings
 
 
 def light(height=96, width=192):

@@ -6,7 +6,7 @@ from pathlib import Path
 from shapes import DEMO
 
 from kestrav.core.files import project_file
-from kestrav.core.findings import table
+from kestrav.core.findings import rule_table
 from kestrav.core.findings.check import check
 
 ROOT = Path(__file__).parents[3]
@@ -24,16 +24,16 @@ def told_in(file):
                     n.value for n in ast.walk(word.value) if isinstance(n, ast.Constant) and isinstance(n.value, str)
                 }
         for given in call.args:
-            if isinstance(given, ast.Constant) and given.value in {r.id for r in table.RULES}:
+            if isinstance(given, ast.Constant) and given.value in {r.id for r in rule_table.RULES}:
                 strings.add(given.value)
     return strings
 
 
 def test_no_two_rules_have_the_same_id_and_every_id_that_is_told_is_in_the_table():
-    ids = [rule.id for rule in table.RULES]
+    ids = [rule.id for rule in rule_table.RULES]
     assert len(ids) == len(set(ids))
     by_file = {}
-    for rule in table.RULES:
+    for rule in rule_table.RULES:
         by_file.setdefault(Path(rule.find.__code__.co_filename).stem, set()).add(rule.id)
     files = {file.stem: told_in(file) for file in FOLDER.glob("*.py") if file.stem != "__init__"}
     assert {name: ids for name, ids in files.items() if ids} == by_file
@@ -41,7 +41,7 @@ def test_no_two_rules_have_the_same_id_and_every_id_that_is_told_is_in_the_table
 
 def test_what_is_found_is_told_as_the_table_has_it():
     opened = project_file.load(DEMO)
-    known = {rule.id: rule for rule in table.RULES}
+    known = {rule.id: rule for rule in rule_table.RULES}
     for finding in check(opened.project, opened.meshes).findings:
         rule = known[finding.rule]
         order = ("note", "warning", "breach")
@@ -50,14 +50,14 @@ def test_what_is_found_is_told_as_the_table_has_it():
 
 def test_the_document_lists_the_table():
     page = (ROOT / "docs" / "rules.md").read_text()
-    assert table.as_text() in page
-    for rule in table.RULES:
+    assert rule_table.as_text() in page
+    for rule in rule_table.RULES:
         assert (
             rule.says
             and rule.source
             and (
                 rule.limit is not None
-                or rule.source != table.PRACTICE
+                or rule.source != rule_table.PRACTICE
                 or rule.setting
                 or not rule.unit
                 or rule.id in UNEVEN

@@ -7,9 +7,9 @@ from hypothesis import given, settings, strategies as st
 from scipy.spatial.transform import Rotation
 
 from kestrav.core.geometry.faces import Face
-from kestrav.core.geometry.fits import fit_circle, fit_cylinder, fit_plane
 from kestrav.core.geometry.meshes import mesh
 from kestrav.core.geometry.rays import cast, first_hits
+from kestrav.core.geometry.shape_fits import fit_circle, fit_cylinder, fit_plane
 from kestrav.core.geometry.topology import ring_of, surface_of, topology
 from kestrav.core.geometry.transforms import rigid
 

@@ -7,9 +7,9 @@ import pytest
 from scipy.spatial.transform import Rotation
 
 from kestrav.core.geometry.arclength import by_arc_length
+from kestrav.core.geometry.curve_frames import carried_frames, double_reflection, frame_table, upright_frames
 from kestrav.core.geometry.curves import EllipseCurve, spline_through
 from kestrav.core.geometry.exact import rounded_through
-from kestrav.core.geometry.frames import carried_frames, double_reflection, frame_table, upright_frames
 
 
 def helix(radius, rise, turns, count):

@@ -22,9 +22,9 @@ from kestrav.app.jobs import work
 from kestrav.app.jobs.jobs import Job
 from kestrav.app.session import Session
 from kestrav.core.clearance.bodies import Pair
+from kestrav.core.clearance.breaches import Row
 from kestrav.core.clearance.fits import Fit
 from kestrav.core.clearance.swept import SIZES, SweptVolume, add_swept, renew_swept
-from kestrav.core.clearance.table import Row
 from kestrav.core.document.edits import set_contact, set_contacts
 from kestrav.core.document.lookup import get, qualified_name, solids
 from kestrav.core.document.records import Part, Project
@@ -32,10 +32,10 @@ from kestrav.core.document.requests import SweptRequest
 from kestrav.core.errors import BadInput
 from kestrav.core.files.part_files import write_part
 from kestrav.core.files.writing import write_whole
-from kestrav.core.findings.asking import required_between
 from kestrav.core.findings.check import CheckResult
 from kestrav.core.findings.model import Finding, Severity
 from kestrav.core.findings.report import as_data, as_text, fits_as_csv, standing_in_words
+from kestrav.core.findings.typed_requirements import required_between
 from kestrav.core.geometry.faces import Vector, vector
 from kestrav.core.kinematics.runs import span
 from kestrav.core.units import show

@@ -20,7 +20,7 @@ from kestrav.core.document.lookup import get, topmost
 from kestrav.core.document.records import Part, Project
 from kestrav.core.document.requests import ExplodedRequest
 from kestrav.core.extraction.disassembly import Order, add_sequence, exploded, parts_of
-from kestrav.core.extraction.report import as_text, order_as_text
+from kestrav.core.extraction.extraction_report import as_text, order_as_text
 from kestrav.core.extraction.search import ExtractionPath, ExtractionRequest, NoExtractionPath, add_extraction_path
 from kestrav.core.extraction.snaps import allowed
 

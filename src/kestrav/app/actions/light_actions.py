@@ -17,7 +17,7 @@ from kestrav.app.stage.stage import Stage
 from kestrav.app.stage.toolbox import Toolbox
 from kestrav.core.document import edits
 from kestrav.core.document.light_setup import Surroundings
-from kestrav.core.files.surroundings import ENDINGS
+from kestrav.core.files.environment_files import ENDINGS
 
 
 class LightActions(Actions):

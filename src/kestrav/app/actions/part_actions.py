@@ -20,7 +20,7 @@ from kestrav.app.cards.part import (
     toggle_shown,
     ungroup_chosen,
 )
-from kestrav.app.contents.tree import ContentsTree
+from kestrav.app.contents.contents_tree import ContentsTree
 from kestrav.app.session import Session
 from kestrav.app.stage.overlays import Banner
 from kestrav.app.stage.part_tools import (
@@ -38,7 +38,7 @@ from kestrav.app.stage.stage import Stage
 from kestrav.app.stage.tool import Tool
 from kestrav.app.stage.tool_strip import Strip
 from kestrav.app.stage.toolbox import Toolbox
-from kestrav.app.widgets import colours
+from kestrav.app.widgets import window_colours
 from kestrav.core.clearance.drop import drop
 from kestrav.core.clearance.measuring import Snap, in_space, keep
 from kestrav.core.document import edits
@@ -131,13 +131,13 @@ class PartActions(Actions):
         for name, text in (("system", "As the system"), ("light", "Light"), ("dark", "Dark")):
             entry = action(text, partial(self._choose_colours, name), tip=f"{text}, from the next start of the program")
             entry.setCheckable(True)
-            entry.setChecked(colours.choice() == name)
+            entry.setChecked(window_colours.choice() == name)
             group.addAction(entry)
             menu.addAction(entry)
         return menu
 
     def _choose_colours(self, name: str) -> None:
-        colours.choose(name)
+        window_colours.choose(name)
         self.prompts.say("The window takes these colours when it starts the next time.")
 
     def view_menu(self, action: Callable[..., QAction]) -> QMenu:

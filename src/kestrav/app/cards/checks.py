@@ -9,8 +9,8 @@ import numpy as np
 
 from kestrav.app.cards.rows import Rows
 from kestrav.app.widgets.sheet import Sheet
+from kestrav.core.clearance.breaches import Outcome, outcomes
 from kestrav.core.clearance.contact_history import Contact
-from kestrav.core.clearance.table import Outcome, outcomes
 from kestrav.core.document import edits
 from kestrav.core.document.lookup import qualified_name
 from kestrav.core.document.records import Project, Requirement

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 
 from kestrav.app.cards.finish import chosen_finish, finish_options
 from kestrav.app.cards.rows import Rows, Vector
-from kestrav.app.widgets.colours import PETROL
+from kestrav.app.widgets.window_colours import PETROL
 from kestrav.core.clearance.drop import drop
 from kestrav.core.document import edits
 from kestrav.core.document.lookup import ancestors, get, subtree

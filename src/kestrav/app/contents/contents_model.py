@@ -19,7 +19,7 @@ from PySide6.QtCore import (
 )
 
 from kestrav.app.session import Session
-from kestrav.app.widgets.colours import MUTED, PETROL
+from kestrav.app.widgets.window_colours import MUTED, PETROL
 from kestrav.core.clearance.asked import required_by
 from kestrav.core.document import edits
 from kestrav.core.document.lookup import ancestors, children, find, named_parts

@@ -18,7 +18,7 @@ from PySide6.QtWidgets import (
 )
 
 from kestrav.app.contents.contents_model import HEALTH, NUMBER, Index
-from kestrav.app.widgets.colours import CHOSEN, HEADING, HEALTH_COLOUR, INK, MUTED, ROW_LINE, RULE
+from kestrav.app.widgets.window_colours import CHOSEN, HEADING, HEALTH_COLOUR, INK, MUTED, ROW_LINE, RULE
 
 _HEIGHT = 26  # px
 

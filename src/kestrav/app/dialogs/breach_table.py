@@ -6,7 +6,7 @@ from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QAbstractItemView, QTableWidgetItem, QWidget
 
 from kestrav.app.dialogs.pair_table import Number, PairTable
-from kestrav.core.clearance.table import Row
+from kestrav.core.clearance.breaches import Row
 from kestrav.core.document.lookup import qualified_name
 from kestrav.core.document.records import Project
 

@@ -11,7 +11,7 @@ import msgspec
 from PySide6.QtCore import Signal
 
 from kestrav.app.jobs.jobs import Newest
-from kestrav.core.camera.curves import camera_curves
+from kestrav.core.camera.measured_curves import camera_curves
 from kestrav.core.document.records import Project
 from kestrav.core.geometry.meshes import Mesh
 

@@ -168,8 +168,8 @@ class _Server:
 
     def save(self, target: Path, bits: Bits) -> None:
         """Write the picture as it is."""
+        from kestrav.render.deep_images import layers_told, save_layers
         from kestrav.render.film import check_target, told_of
-        from kestrav.render.layers import layers_told, save_layers
         from kestrav.render.sinks import save_png
 
         check_target(target, overwrite=True)

@@ -78,7 +78,7 @@ def frame_takes(report: Report, project: Project, meshes: Mapping[str, Mesh], sh
 
 def read_surroundings(report: Report, file: Path) -> Surroundings:
     """Read a picture of what is around."""
-    from kestrav.core.files.surroundings import read_surroundings as read
+    from kestrav.core.files.environment_files import read_surroundings as read
 
     report(0.0)
     return read(file)

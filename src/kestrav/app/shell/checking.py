@@ -12,7 +12,7 @@ from PySide6.QtCore import QObject, Signal
 from PySide6.QtWidgets import QWidget
 
 from kestrav.app.cards.card import Card
-from kestrav.app.contents.tree import ContentsTree
+from kestrav.app.contents.contents_tree import ContentsTree
 from kestrav.app.jobs.camera_check import CameraCheck
 from kestrav.app.jobs.jobs import Checker
 from kestrav.app.player import Player

@@ -15,7 +15,7 @@ from kestrav.app.dialogs.questions import ask_changed, ask_unsaved, ask_yes, rec
 from kestrav.app.session import Session
 from kestrav.app.shell.autosave import Autosave, RecoveryDialog
 from kestrav.app.shell.file_watch import FileWatch
-from kestrav.app.shell.versions import VersionsDialog
+from kestrav.app.shell.versions_dialog import VersionsDialog
 from kestrav.app.shell.welcome import DEMO, DEMO_NAME, keep_small_picture
 from kestrav.core.document.records import Project
 from kestrav.core.errors import BadInput

@@ -7,7 +7,7 @@ from PySide6.QtWidgets import QWidget
 
 from kestrav.app.dialogs.questions import ListDialog
 from kestrav.app.session import Session
-from kestrav.app.widgets.colours import MUTED
+from kestrav.app.widgets.window_colours import MUTED
 
 
 class EditListDialog(ListDialog):

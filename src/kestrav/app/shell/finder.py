@@ -19,7 +19,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from kestrav.app.widgets.colours import CHOSEN, INK, MUTED
+from kestrav.app.widgets.window_colours import CHOSEN, INK, MUTED
 from kestrav.core.document.records import COLLECTIONS, KIND_WORDS, Project
 
 MOST = 12  # entries shown at once

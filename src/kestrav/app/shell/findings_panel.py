@@ -8,8 +8,8 @@ from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QContextMenuEvent, QGuiApplication, QMouseEvent
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QMenu, QPushButton, QScrollArea, QVBoxLayout, QWidget
 
-from kestrav.app.widgets.colours import SEVERITY_COLOUR, SEVERITY_TEXT
 from kestrav.app.widgets.style import SEVERITY_WORD
+from kestrav.app.widgets.window_colours import SEVERITY_COLOUR, SEVERITY_TEXT
 from kestrav.core.findings.model import Finding
 
 HEIGHT, FOLDED = 310, 29

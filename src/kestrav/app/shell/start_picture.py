@@ -6,8 +6,8 @@ from PySide6.QtCore import QRect, Qt
 from PySide6.QtGui import QColor, QFont, QGuiApplication, QPainter, QPixmap
 from PySide6.QtWidgets import QApplication, QLabel
 
-from kestrav.app.widgets.colours import CARD, INK, PETROL_DARK, RULE, STRAW
 from kestrav.app.widgets.style import FAMILY
+from kestrav.app.widgets.window_colours import CARD, INK, PETROL_DARK, RULE, STRAW
 
 _WIDTH, _HEIGHT, _HEAD, _MARGIN = 420, 148, 64, 24
 

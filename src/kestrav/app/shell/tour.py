@@ -10,7 +10,7 @@ from PySide6.QtCore import QObject, QPoint, QRect, QSettings, QTimer, Signal
 from PySide6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
 
 from kestrav.app.cards.card import Card
-from kestrav.app.contents.tree import ContentsTree
+from kestrav.app.contents.contents_tree import ContentsTree
 from kestrav.app.player import Player
 from kestrav.app.session import Session
 from kestrav.app.shell.checking import Checking

@@ -15,7 +15,7 @@ from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QLabel, QPushButton, QTo
 
 from kestrav.app.actions.plan_actions import Plan
 from kestrav.app.stage.overlays import make_native
-from kestrav.app.widgets.colours import SKY
+from kestrav.app.widgets.window_colours import SKY
 from kestrav.core.files.project_file import SUFFIX
 
 DEMO_NAME = "Fan cassette exchange"

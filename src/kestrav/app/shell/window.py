@@ -36,7 +36,7 @@ from kestrav.app.actions.path_actions import PathActions
 from kestrav.app.actions.plan_actions import PlanActions
 from kestrav.app.actions.prompts import Prompts
 from kestrav.app.cards.card import Card
-from kestrav.app.contents.tree import ContentsTree
+from kestrav.app.contents.contents_tree import ContentsTree
 from kestrav.app.dialogs.finish_shelf import finish_dragged
 from kestrav.app.dialogs.questions import recent_files, tell
 from kestrav.app.film.film_view import HEIGHT as FILM_HEIGHT, FilmView

@@ -19,13 +19,13 @@ from kestrav.core.geometry.meshes import Mesh
 from kestrav.render.batches import DisplayMode
 from kestrav.render.frame_marks import OUTSIDE, FrameGuides, FrameMarks, horizon_line
 from kestrav.render.inscriptions import LEGIBLE, Inscriber
-from kestrav.render.lights import ProjectLights
 from kestrav.render.marks import PathLines
 from kestrav.render.over_picture import OverPicture
 from kestrav.render.palette import SKY, rgb
 from kestrav.render.passing import Passing
 from kestrav.render.picture import REACH, backdrop, display_mode_of, path_width
 from kestrav.render.scene import Scene, aim_camera, aim_lens, faint_things, light
+from kestrav.render.scene_lights import ProjectLights
 
 Array = NDArray[np.float64]
 Frame = tuple[float, float, float, float]

@@ -19,7 +19,7 @@ from kestrav.app.stage.stage_base import SIDES, StageBase
 from kestrav.app.stage.stage_mouse import StageMouse
 from kestrav.app.stage.stage_view import StageView
 from kestrav.app.stage.view_compass import ViewCompass
-from kestrav.app.widgets.colours import STAGE, STAGE_BACK, STAGE_SKY
+from kestrav.app.widgets.window_colours import STAGE, STAGE_BACK, STAGE_SKY
 from kestrav.core.camera.adjusting import camera_of
 from kestrav.core.document.lookup import find, get, named_parts, subtree
 from kestrav.core.document.records import (
@@ -40,13 +40,13 @@ from kestrav.core.paths.path_curves import path_curve
 from kestrav.render.finishes import Style
 from kestrav.render.frame_marks import FrameGuides
 from kestrav.render.judging_marks import JudgingMarks
-from kestrav.render.lights import LightMarks, ProjectLights
 from kestrav.render.marks import Dimension, Highlight, PathMarks, flat, frustum, grid, tick_spacing
 from kestrav.render.measure_marks import Caught, FrontArrow, NoteMarks
 from kestrav.render.palette import INK, PETROL_DARK, SHOT, rgb
 from kestrav.render.picture import REACH, KeptPicture, picture_of
 from kestrav.render.pose_marks import PoseMarks
 from kestrav.render.scene import aim_camera, is_software, light
+from kestrav.render.scene_lights import LightMarks, ProjectLights
 from kestrav.render.selection import SelectionOutline
 from kestrav.render.shapes import put_data, segments
 from kestrav.render.turn_marks import TurnMarks

@@ -8,7 +8,7 @@ from PySide6.QtGui import QColor, QFont, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QWidget
 
 from kestrav.app.stage.overlays import make_native
-from kestrav.app.widgets.colours import INK, RULE, SKY
+from kestrav.app.widgets.window_colours import INK, RULE, SKY
 from kestrav.render.viewpoint import Viewpoint
 
 _WIDE, _HIGH, _LENGTH = 118, 84, 24.0

@@ -17,8 +17,8 @@ from PySide6.QtWidgets import (
 )
 
 from kestrav.app.timeline.chart import Chart
-from kestrav.app.widgets.colours import CARD, INK, STRAW
 from kestrav.app.widgets.style import FAMILY
+from kestrav.app.widgets.window_colours import CARD, INK, STRAW
 
 EDGE_PIXELS = 6  # at an end of a bar within which it is stretched
 _AROUND = 6  # px about a bar into which its outline and its marks reach

@@ -18,9 +18,9 @@ from PySide6.QtWidgets import (
 from kestrav.app.session import Session
 from kestrav.app.timeline.lanes import Grip, Lane, Room
 from kestrav.app.timeline.transport import Transport
-from kestrav.app.widgets.colours import CARD, INK, LAMP, PETROL, RULE, SHOT
 from kestrav.app.widgets.style import FAMILY
-from kestrav.core.camera.curves import CURVES, CameraCurves
+from kestrav.app.widgets.window_colours import CARD, INK, LAMP, PETROL, RULE, SHOT
+from kestrav.core.camera.measured_curves import CURVES, CameraCurves
 from kestrav.core.clearance.live import LiveClearance
 from kestrav.core.document.lookup import ancestors, named_parts, turners
 from kestrav.core.document.records import Attachment, Camera, Light, Part, Path, PoseTrack, Run, Turner

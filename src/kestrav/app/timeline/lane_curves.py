@@ -8,8 +8,8 @@ from numpy.typing import NDArray
 
 from kestrav.app.timeline.chart import Chart
 from kestrav.app.timeline.lanes import Lane
-from kestrav.app.widgets.colours import PETROL, SHOT, STALE, STALE_SHOT
-from kestrav.core.camera.curves import CURVES
+from kestrav.app.widgets.window_colours import PETROL, SHOT, STALE, STALE_SHOT
+from kestrav.core.camera.measured_curves import CURVES
 from kestrav.core.clearance.live import with_live
 from kestrav.core.clearance.sweep import intervals_of
 from kestrav.core.document import edits

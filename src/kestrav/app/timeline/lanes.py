@@ -15,7 +15,7 @@ from PySide6.QtGui import QBrush, QColor
 from PySide6.QtWidgets import QLabel
 
 from kestrav.app.timeline.drawn_curve import DrawnCurve
-from kestrav.app.widgets.colours import CARD, INK, STRAW, VERMILION
+from kestrav.app.widgets.window_colours import CARD, INK, STRAW, VERMILION
 from kestrav.core.files.charts import Charted
 
 Array = NDArray[np.float64]

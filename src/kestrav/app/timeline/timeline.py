@@ -25,8 +25,8 @@ from kestrav.app.timeline.lane_keys import grips, moved, removed
 from kestrav.app.timeline.lane_layout import LaneLayout
 from kestrav.app.timeline.lanes import Grip
 from kestrav.app.timeline.transport import Transport
-from kestrav.app.widgets.colours import CARRIED, INK, MUTED, PETROL, POSED, SHOT, SPUN, STRAW
-from kestrav.core.camera.curves import CameraCurves
+from kestrav.app.widgets.window_colours import CARRIED, INK, MUTED, PETROL, POSED, SHOT, SPUN, STRAW
+from kestrav.core.camera.measured_curves import CameraCurves
 from kestrav.core.clearance.live import LiveClearance
 from kestrav.core.document.lookup import ancestors, find, get
 from kestrav.core.document.records import Attachment, PoseTrack, Project, Run

@@ -11,9 +11,9 @@ from PySide6.QtGui import QAction, QColor, QPainter, QPaintEvent
 from PySide6.QtWidgets import QHBoxLayout, QLabel, QMenu, QPushButton, QSizePolicy, QToolButton, QWidget
 
 from kestrav.app.session import Session
-from kestrav.app.widgets.colours import CARD, PETROL
 from kestrav.app.widgets.quantity_edit import QuantityEdit
-from kestrav.core.camera.curves import CURVES
+from kestrav.app.widgets.window_colours import CARD, PETROL
+from kestrav.core.camera.measured_curves import CURVES
 from kestrav.core.kinematics.runs import span
 
 _CAMERA_LANES = {

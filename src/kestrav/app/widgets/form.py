@@ -26,10 +26,10 @@ from PySide6.QtWidgets import (
 )
 
 from kestrav.app.widgets import sheet as rows
-from kestrav.app.widgets.colours import FIELD_LINE
 from kestrav.app.widgets.keys import keyed
 from kestrav.app.widgets.quantity_edit import DIFFERING, DragLabel, QuantityEdit
 from kestrav.app.widgets.sheet import Sheet
+from kestrav.app.widgets.window_colours import FIELD_LINE
 from kestrav.core.errors import BadInput
 from kestrav.core.units import parse
 

@@ -7,7 +7,7 @@ from importlib import resources
 from PySide6.QtGui import QColor, QFont, QFontDatabase, QPalette
 from PySide6.QtWidgets import QApplication
 
-from kestrav.app.widgets.colours import (
+from kestrav.app.widgets.window_colours import (
     CARD,
     CHOSEN,
     DISABLED,

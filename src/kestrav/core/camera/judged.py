@@ -9,9 +9,9 @@ from functools import cached_property
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
+from kestrav.core.camera.camera_surroundings import Near, passed_through, surroundings
 from kestrav.core.camera.framing import Framed, framed
 from kestrav.core.camera.subject import Subject, keeps_in_view, subject_of
-from kestrav.core.camera.surroundings import Near, passed_through, surroundings
 from kestrav.core.camera.turning import crossing_times, rates, rolls
 from kestrav.core.camera.views import Views, views
 from kestrav.core.camera.visibility import RAYS, Sight, sight

@@ -7,8 +7,8 @@ from collections.abc import Mapping
 import numpy as np
 from numpy.typing import NDArray
 
-from kestrav.core.camera.bodies import bodies
 from kestrav.core.camera.lens import extent
+from kestrav.core.camera.obstacles import bodies
 from kestrav.core.camera.subject import Subject
 from kestrav.core.camera.views import Views, views
 from kestrav.core.document.records import Camera, Project

@@ -9,9 +9,9 @@ import numpy as np
 import scipy
 from numpy.typing import NDArray
 
-from kestrav.core.camera.bodies import STILL, Body, bodies
 from kestrav.core.camera.framing import seen_places
 from kestrav.core.camera.lens import extent
+from kestrav.core.camera.obstacles import STILL, Body, bodies
 from kestrav.core.camera.subject import Subject
 from kestrav.core.camera.views import Views
 from kestrav.core.document.records import Camera, Project

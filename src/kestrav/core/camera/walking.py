@@ -11,8 +11,8 @@ import scipy
 import shapely
 from numpy.typing import ArrayLike, NDArray
 
+from kestrav.core.camera.camera_surroundings import Near, surroundings
 from kestrav.core.camera.making import with_shot
-from kestrav.core.camera.surroundings import Near, surroundings
 from kestrav.core.document.edits import add, update
 from kestrav.core.document.lookup import get, get_as, new_id, new_name, subtree
 from kestrav.core.document.records import (

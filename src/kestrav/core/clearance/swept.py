@@ -14,7 +14,7 @@ from kestrav.core.document.edits import add, update
 from kestrav.core.document.lookup import get, new_id, new_name, solids
 from kestrav.core.document.records import Part, Project, Requirement, Swept
 from kestrav.core.errors import BadInput
-from kestrav.core.geometry.fields import Grid, Near, Space, distance_grid, empty_space, node_count
+from kestrav.core.geometry.distance_fields import Grid, Near, Space, distance_grid, empty_space, node_count
 from kestrav.core.geometry.meshes import Mesh, mesh, turned_bounds
 from kestrav.core.geometry.transforms import apply
 from kestrav.core.kinematics.bounds import WORLD, Points, of_box

@@ -61,7 +61,7 @@ from kestrav.core.document.mechanisms import (
     TimedRotation as TimedRotation,
     Wheel as Wheel,
 )
-from kestrav.core.document.motion import (
+from kestrav.core.document.motion_records import (
     AlongOrientation as AlongOrientation,
     Attachment as Attachment,
     Axis as Axis,

@@ -19,7 +19,6 @@ from kestrav.core.errors import BadInput, Cancelled
 from kestrav.core.extraction.extraction_runs import straight_run
 from kestrav.core.extraction.fasteners import fastener_axis
 from kestrav.core.extraction.layers import Body
-from kestrav.core.extraction.poses import Pose, length_of, pose
 from kestrav.core.extraction.problem import Budget, Problem, problem_of
 from kestrav.core.extraction.pulls import (
     blockers_along,
@@ -30,6 +29,7 @@ from kestrav.core.extraction.pulls import (
     legged_pull,
     shape_axes,
 )
+from kestrav.core.extraction.removal_poses import Pose, length_of, pose
 from kestrav.core.geometry.faces import vector
 from kestrav.core.geometry.meshes import Mesh, box_corners, box_distances
 from kestrav.core.parts.placing import shift, transform

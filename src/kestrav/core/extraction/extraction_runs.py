@@ -29,8 +29,8 @@ from kestrav.core.document.records import (
 )
 from kestrav.core.editing.run_making import pivot_on_it
 from kestrav.core.errors import BadInput
-from kestrav.core.extraction.poses import Pose, turn_between
 from kestrav.core.extraction.problem import Problem
+from kestrav.core.extraction.removal_poses import Pose, turn_between
 from kestrav.core.geometry.faces import vector
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.geometry.transforms import quaternion_from_rotation, rigid

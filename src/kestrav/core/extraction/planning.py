@@ -14,9 +14,9 @@ import numpy as np
 import scipy
 from numpy.typing import NDArray
 
-from kestrav.core.extraction.poses import Pose, leaning, pose, pose_between
 from kestrav.core.extraction.problem import Budget, Problem
 from kestrav.core.extraction.pulls import exit_travel
+from kestrav.core.extraction.removal_poses import Pose, leaning, pose, pose_between
 
 Array = NDArray[np.float64]
 Tick = Callable[[float], None]

@@ -26,7 +26,7 @@ from kestrav.core.document.records import Part, Project
 from kestrav.core.editing.run_making import pivot_on_it
 from kestrav.core.errors import BadInput
 from kestrav.core.extraction.layers import FINEST, Body, Held, Layer
-from kestrav.core.extraction.poses import Pose, motions, pose, pose_between, stir
+from kestrav.core.extraction.removal_poses import Pose, motions, pose, pose_between, stir
 from kestrav.core.geometry.meshes import Mesh, box_corners, box_distances, joined, turned_bounds
 from kestrav.core.geometry.models import AT_REST, built, nearest, placed
 from kestrav.core.geometry.transforms import apply

@@ -10,8 +10,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kestrav.core.extraction.layers import FINEST
-from kestrav.core.extraction.poses import Pose, leaning, pose
 from kestrav.core.extraction.problem import Budget, Problem
+from kestrav.core.extraction.removal_poses import Pose, leaning, pose
 from kestrav.core.geometry.meshes import box_distances
 
 Array = NDArray[np.float64]

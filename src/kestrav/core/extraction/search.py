@@ -21,7 +21,7 @@ from kestrav.core.document.records import Placement, Project
 from kestrav.core.errors import BadInput
 from kestrav.core.extraction.extraction_runs import SPOT, extraction_run, smoothed_path
 from kestrav.core.extraction.planning import goals, plan, shortened
-from kestrav.core.extraction.poses import Pose, leaning, length_of, pose, pose_between
+from kestrav.core.extraction.pose_tree import grown
 from kestrav.core.extraction.problem import LEAST_STEP, Budget, Problem, problem_of
 from kestrav.core.extraction.pulls import (
     Pull,
@@ -34,9 +34,9 @@ from kestrav.core.extraction.pulls import (
     straight_pulls,
     turned_pull,
 )
+from kestrav.core.extraction.removal_poses import Pose, leaning, length_of, pose, pose_between
 from kestrav.core.extraction.snaps import Snap, snaps_of
 from kestrav.core.extraction.targets import pose_at, pose_on
-from kestrav.core.extraction.tree import grown
 from kestrav.core.geometry.faces import vector
 from kestrav.core.geometry.meshes import Mesh
 

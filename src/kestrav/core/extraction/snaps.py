@@ -12,9 +12,9 @@ from numpy.typing import NDArray
 from kestrav.core.document.edits import set_contact
 from kestrav.core.document.records import Project
 from kestrav.core.extraction.layers import Held
-from kestrav.core.extraction.poses import Pose, pose
 from kestrav.core.extraction.problem import Problem, problem_of
 from kestrav.core.extraction.pulls import exit_travel
+from kestrav.core.extraction.removal_poses import Pose, pose
 from kestrav.core.geometry.meshes import Mesh
 
 Array = NDArray[np.float64]

@@ -12,7 +12,7 @@ from kestrav.core.document.lookup import get, solids, subtree
 from kestrav.core.document.records import Placement, Project
 from kestrav.core.editing.run_making import pivot_on_it
 from kestrav.core.errors import BadInput
-from kestrav.core.extraction.poses import Pose, pose_of
+from kestrav.core.extraction.removal_poses import Pose, pose_of
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.geometry.transforms import inverse_rigid
 from kestrav.core.parts.placing import shift

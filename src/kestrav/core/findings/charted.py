@@ -6,7 +6,7 @@ from collections.abc import Mapping, Sequence
 
 import numpy as np
 
-from kestrav.core.camera.curves import CURVES, camera_curves
+from kestrav.core.camera.measured_curves import CURVES, camera_curves
 from kestrav.core.clearance.sweep import Clearance, intervals_of
 from kestrav.core.document.lookup import get, qualified_name
 from kestrav.core.document.records import Project
@@ -26,7 +26,7 @@ def charted(
     of_cameras: Sequence[str] = ("subject size",),
 ) -> list[Charted]:
     """The curves over time, at the project's frames; the clearance is that of a check, if one is given, and ``of_cameras`` are names of
-    :data:`kestrav.core.camera.curves.CURVES`."""
+    :data:`kestrav.core.camera.measured_curves.CURVES`."""
     charts = []
     if clearance is not None and len(clearance.times):
         half = 0.5 / project.settings.fps

@@ -9,15 +9,15 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from kestrav.core.clearance.breaches import Row, rows_of
 from kestrav.core.clearance.certificate import Certificate, certify
 from kestrav.core.clearance.contact_history import Contact
 from kestrav.core.clearance.sweep import Clearance, sweep
-from kestrav.core.clearance.table import Row, rows_of
 from kestrav.core.document.records import Project
 from kestrav.core.errors import BadInput
 from kestrav.core.findings.model import Evidence, Finding
+from kestrav.core.findings.rule_table import by_frames
 from kestrav.core.findings.rules import between_frames, clearance as clearance_rule
-from kestrav.core.findings.table import by_frames
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.kinematics.runs import frame_times, span
 from kestrav.core.progress import Progress, one_by_one, portion

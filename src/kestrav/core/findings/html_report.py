@@ -11,8 +11,8 @@ import msgspec
 import numpy as np
 
 from kestrav import __version__
+from kestrav.core.clearance.breaches import outcomes
 from kestrav.core.clearance.certificate import STEPS
-from kestrav.core.clearance.table import outcomes
 from kestrav.core.document.lookup import qualified_name
 from kestrav.core.document.records import Project
 from kestrav.core.findings.check import CheckResult

@@ -9,7 +9,7 @@ import numpy as np
 
 from kestrav import __version__
 from kestrav.core.camera.lens import angles
-from kestrav.core.clearance.table import outcomes
+from kestrav.core.clearance.breaches import outcomes
 from kestrav.core.document.lookup import get, get_as, qualified_name
 from kestrav.core.document.records import Camera, Project, Shot, Wheel
 from kestrav.core.document.shots import frame_count

@@ -7,10 +7,10 @@ from typing import Any
 
 import numpy as np
 
+from kestrav.core.clearance.breaches import Outcome, Row, outcomes
 from kestrav.core.clearance.certificate import Certificate
 from kestrav.core.clearance.contact_history import Contact
 from kestrav.core.clearance.fits import Fit
-from kestrav.core.clearance.table import Outcome, Row, outcomes
 from kestrav.core.document.lookup import get, qualified_name
 from kestrav.core.document.records import Project
 from kestrav.core.files.writing import as_csv

@@ -13,8 +13,8 @@ import scipy
 from numpy.typing import NDArray
 
 from kestrav.core.geometry.faces import Face
-from kestrav.core.geometry.fits import CircleFit, fit_circle, fit_cylinder, fit_plane
 from kestrav.core.geometry.meshes import Mesh
+from kestrav.core.geometry.shape_fits import CircleFit, fit_circle, fit_cylinder, fit_plane
 
 Array = NDArray[np.float64]
 

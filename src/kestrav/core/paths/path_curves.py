@@ -22,9 +22,7 @@ from kestrav.core.document.records import (
 )
 from kestrav.core.errors import BadInput, in_words
 from kestrav.core.geometry.arclength import Curve, by_arc_length
-from kestrav.core.geometry.curves import EllipseCurve, Parametric, sampled, spline_through
-from kestrav.core.geometry.exact import Chain, Helix, Portion, arc_about, rectangle, rounded_through
-from kestrav.core.geometry.frames import (
+from kestrav.core.geometry.curve_frames import (
     FrameTable,
     carried_frames,
     frame_table,
@@ -32,6 +30,8 @@ from kestrav.core.geometry.frames import (
     level_frames,
     upright_frames,
 )
+from kestrav.core.geometry.curves import EllipseCurve, Parametric, sampled, spline_through
+from kestrav.core.geometry.exact import Chain, Helix, Portion, arc_about, rectangle, rounded_through
 from kestrav.core.geometry.winding import Winding, station_at
 from kestrav.core.memo import Memo
 from kestrav.core.paths.contour_shapes import contour_shape

@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from kestrav.core.light.environments import solid_angles
 from kestrav.render.tracing.description import Body, Moment, Single
-from kestrav.render.tracing.passes import lit_by
+from kestrav.render.tracing.render_passes import lit_by
 
 Array = NDArray[np.float64]
 _PLACES = 1500  # on surfaces, by which it is told how much light arrives

@@ -35,9 +35,9 @@ from kestrav.render.picture import Picture, in_numbers, top_of
 from kestrav.render.scene import faint_things
 from kestrav.render.soft_light import Ground, ground_of
 from kestrav.render.sweeps import sweep_of
-from kestrav.render.tracing.bodies import bodies_of
 from kestrav.render.tracing.description import Body, Lamp, Moment, Region, Surface, Traced, TracedScene, Wanted
-from kestrav.render.tracing.passes import edges, lit_by, on_level, passes
+from kestrav.render.tracing.render_passes import edges, lit_by, on_level, passes
+from kestrav.render.tracing.traced_bodies import bodies_of
 
 Array = NDArray[np.float64]
 Single = NDArray[np.float32]
@@ -130,7 +130,7 @@ class FinishedStudio:
     def picture(self, camera: Camera, time: float) -> Picture:
         """The picture (height, width, 3 or 4) that a camera sees at a time in s, with what the shot writes on it.
 
-        With 32 bits it is linear light and its layers (height, width, 10) as :data:`kestrav.render.tracing.passes.LAYERS` names them,
+        With 32 bits it is linear light and its layers (height, width, 10) as :data:`kestrav.render.tracing.render_passes.LAYERS` names them,
         in mm, with nothing written on it.
         """
         traced = self.traced(camera, time)

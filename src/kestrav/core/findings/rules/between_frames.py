@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
+from kestrav.core.clearance.breaches import passing
 from kestrav.core.clearance.certificate import Stretch
-from kestrav.core.clearance.table import passing
 from kestrav.core.findings.model import Evidence, Finding, at_moment, name_of, point
 from kestrav.core.findings.rules.clearance import asked, depth_or_distance
 from kestrav.core.kinematics.motion import Motion

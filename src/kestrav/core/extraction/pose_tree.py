@@ -18,9 +18,9 @@ import numpy as np
 import scipy
 from numpy.typing import NDArray
 
-from kestrav.core.extraction.poses import Pose, composed, leaning, pose, pose_between, rotated, stir, turn_of
 from kestrav.core.extraction.problem import Budget, Problem
 from kestrav.core.extraction.pulls import exit_travel, shape_axes
+from kestrav.core.extraction.removal_poses import Pose, composed, leaning, pose, pose_between, rotated, stir, turn_of
 from kestrav.core.geometry.faces import Vector, vector
 from kestrav.core.geometry.meshes import box_corners
 from kestrav.core.geometry.roundness import widest_gap

@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 from kestrav.core.document.records import Project
 from kestrav.core.files.writing import beside
 from kestrav.render.formats import EXR, PNG
-from kestrav.render.tracing.passes import LAYERS
+from kestrav.render.tracing.render_passes import LAYERS
 
 _WHOLE = ("Z", "id.Y")  # that half precision would not hold
 

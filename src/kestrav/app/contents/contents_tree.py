@@ -35,7 +35,7 @@ from kestrav.app.contents.contents_model import (
 )
 from kestrav.app.contents.row_painter import RowPainter
 from kestrav.app.session import Session
-from kestrav.app.widgets.colours import CHOSEN, PETROL, ROW_LINE
+from kestrav.app.widgets.window_colours import CHOSEN, PETROL, ROW_LINE
 from kestrav.core.document.lookup import find
 from kestrav.core.findings.check import CheckResult
 

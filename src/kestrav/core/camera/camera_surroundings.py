@@ -9,7 +9,7 @@ import coal
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-from kestrav.core.camera.bodies import STILL, Body, bodies
+from kestrav.core.camera.obstacles import STILL, Body, bodies
 from kestrav.core.document.records import Project
 from kestrav.core.geometry.meshes import Mesh, encloses
 from kestrav.core.geometry.models import model, nearest, placed
