@@ -9,13 +9,8 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
-from kestrav.core.camera.orbits import derive_orbits
-from kestrav.core.clearance.ball_ground import derive_ball_ground
-from kestrav.core.clearance.triggers import derive_contact_triggers
 from kestrav.core.document.records import Project
-from kestrav.core.editing.grounding import derive_ground
 from kestrav.core.geometry.meshes import Mesh
-from kestrav.core.paths.surface_paths import derive_surface_paths
 
 RULES = 1  # counts on when any of these results is worked out otherwise than before
 
@@ -30,6 +25,13 @@ def derived(project: Project, meshes: Mapping[str, Mesh], since: Project | None 
     """
     if is_derived(project):
         return project
+    # loaded here, as a project that is only read from a file that holds all this needs none of it
+    from kestrav.core.camera.orbits import derive_orbits
+    from kestrav.core.clearance.ball_ground import derive_ball_ground
+    from kestrav.core.clearance.triggers import derive_contact_triggers
+    from kestrav.core.editing.grounding import derive_ground
+    from kestrav.core.paths.surface_paths import derive_surface_paths
+
     edited = derive_surface_paths(project, since)
     edited = derive_orbits(edited, meshes, since)
     edited = derive_ground(edited, meshes, since)

@@ -85,7 +85,7 @@ class Castor(Record, frozen=True):
 
 
 class TimedRotation(Record, frozen=True):
-    """Parts that turn about their axles by time: by ``turns`` from a start to an end in s (none: for good) or at ``rpm`` (exactly
+    """Parts that turn about their axles by time: by ``turns`` from a start to an end in s (none: without end) or at ``rpm`` (exactly
     one of both; with turns there is an end), softly over ``ramp_in`` and ``ramp_out`` in s. Rotations with the same ``link`` go alike, a ``mirrored`` one the other way about."""
 
     id: str

@@ -398,7 +398,7 @@ class PoseTrack(Record, frozen=True):
 
 
 class Attachment(Record, frozen=True):
-    """A part, light or camera goes with a part from a time in s (or a trigger) to another, or for good.
+    """A part, light or camera goes with a part from a time in s (or a trigger) to another, or without end.
 
     It is picked up as it is. With an end it can be ``put`` down: where its pivot comes to rest, in the room or in the
     coordinates of the part ``onto``; over the last ``lowering`` s it is brought there.

@@ -102,7 +102,7 @@ def _project(path: Path, project: Project) -> tuple[dict[str, Any], str]:
     ]
     lines += [
         f"{'ride' if m['with'] else 'key poses'} {m['name']}: {m['rider']}{' with ' + m['with'] if m['with'] else ''}, "
-        f"{_moment(m['start_s'])} {'for good' if m['end_s'] is None else 'to ' + _moment(m['end_s'])}"
+        f"{_moment(m['start_s'])} {'without end' if m['end_s'] is None else 'to ' + _moment(m['end_s'])}"
         for m in moves
     ]
     lines += [f"light {light['name']}: {light['kind']}" for light in data["lights"]]

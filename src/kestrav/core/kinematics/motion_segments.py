@@ -17,7 +17,7 @@ Array = NDArray[np.float64]
 
 @dataclass(frozen=True)
 class MotionSegment:
-    """A run, key poses or a ride of a thing, from a start to an end in s (infinite: never, or for good)."""
+    """A run, key poses or a ride of a thing, from a start to an end in s (infinite: never, or without end)."""
 
     item: Run | PoseTrack | Attachment
     start: float

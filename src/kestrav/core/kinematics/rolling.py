@@ -195,7 +195,7 @@ def ramps(project: Project, rotation: TimedRotation) -> Array:
 
 
 def _ramps(rotation: TimedRotation) -> tuple[float, float, float]:
-    """How long a rotation lasts (infinite: for good), and its ramps, in s."""
+    """How long a rotation lasts (infinite: without end), and its ramps, in s."""
     length = np.inf if rotation.end is None else max(rotation.end - rotation.start, 1e-9)
     ramp_in, ramp_out = rotation.ramp_in, rotation.ramp_out if np.isfinite(length) else 0.0
     if ramp_in + ramp_out > length:

@@ -39,7 +39,7 @@ def find(evidence: Evidence) -> list[Finding]:
     for thing in sorted(movers(project)):
         segments = [segment for segment in segments_of(project, thing) if np.isfinite(segment.start)]
         for k, (one, two) in enumerate(itertools.pairwise(segments)):
-            # what goes on without end, or for good, does so until the next one takes over
+            # what goes on without end does so until the next one takes over
             if np.isfinite(one.end) and one.end > two.start + 1e-6:
                 findings.append(_overlap(evidence, thing, one, two))
             else:
