@@ -68,7 +68,7 @@ def running_loop() -> Any:
     """The tornado loop of a thread of its own, running until the process ends, for dask to work in.
 
     dask would start one itself, and fails by an assertion where the thread has not begun after 10 s, as on a machine that stood still.
-    Here it is waited for. It outlives its clients: one that could not connect still closes itself by it when it is collected.
+    Here it is waited for.
     """
     from tornado.ioloop import IOLoop
 
@@ -90,9 +90,17 @@ def connected(cluster: Cluster) -> Iterator[Any]:
     """A client of a cluster that answers and has workers. Raises BadInput for one that does not."""
     from distributed import Client
 
+    class Ours(Client):
+        def start(self, **options: Any) -> None:
+            try:
+                super().start(**options)
+            except BaseException:
+                self.close()  # now and from here: when it is collected, that may be in its own loop's thread, which cannot wait for it
+                raise
+
     address = cluster.address
     try:
-        client = Client(address, timeout=_ANSWERS, security=cluster.security(), loop=running_loop())
+        client = Ours(address, timeout=_ANSWERS, security=cluster.security(), loop=running_loop())
     except (OSError, ValueError, TimeoutError) as fault:
         raise BadInput(
             f"the cluster at “{address}” does not answer within {_ANSWERS:g} s; give the address of its scheduler, as tcp://host:8786"

@@ -10,6 +10,7 @@ from PySide6.QtCore import QPoint, QSettings, QTimer
 from PySide6.QtGui import QShowEvent
 from PySide6.QtWidgets import QDialog, QDialogButtonBox, QLabel, QVBoxLayout, QWidget
 
+from kestrav.app.dialogs.questions import answered
 from kestrav.app.widgets.form import Form
 from kestrav.app.widgets.sheet import Sheet
 from kestrav.core.document.fields import check_fields, infos
@@ -202,7 +203,7 @@ def ask_request(
 ) -> Request | None:
     """The request as it was accepted, or none when it is given up; ``text`` is a sentence on it."""
     dialog = RequestDialog(parent, title, request, text=text, remember=remember)
-    return dialog.request if dialog.exec() == QDialog.DialogCode.Accepted else None
+    return dialog.request if answered(dialog) else None
 
 
 def _key(title: str, name: str) -> str:

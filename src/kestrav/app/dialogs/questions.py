@@ -26,6 +26,14 @@ from PySide6.QtWidgets import (
 from kestrav.render.formats import EXR, PNG, Bits, with_ending
 
 
+def answered(dialog: QDialog) -> bool:
+    """Show a dialog until it is answered: whether it was accepted. The window keeps it no longer than what is done with the answer."""
+    try:
+        return dialog.exec() == QDialog.DialogCode.Accepted
+    finally:
+        dialog.deleteLater()
+
+
 def ask_overwrite(parent: QWidget | None, target: Path, replaced: str = "") -> bool:
     """Whether to overwrite what is there; ``replaced`` tells what of a folder that would be."""
     box = QMessageBox(parent)
@@ -35,7 +43,7 @@ def ask_overwrite(parent: QWidget | None, target: Path, replaced: str = "") -> b
     box.setInformativeText(f"{what} when the new one is finished.")
     yes = box.addButton("Overwrite", QMessageBox.ButtonRole.AcceptRole)
     box.addButton("Cancel", QMessageBox.ButtonRole.RejectRole)
-    box.exec()
+    answered(box)
     return box.clickedButton() is yes
 
 
@@ -72,7 +80,7 @@ def ask_unsaved(parent: QWidget, name: str) -> str:
     stay = box.addButton("Cancel", QMessageBox.ButtonRole.RejectRole)
     box.setDefaultButton(save)
     box.setEscapeButton(stay)
-    box.exec()
+    answered(box)
     answers: dict[QAbstractButton, str] = {save: "save", leave: "leave"}
     return answers.get(box.clickedButton(), "stay")
 
@@ -84,7 +92,7 @@ def tell(parent: QWidget | None, title: str, text: str) -> None:
     box.setWindowTitle(title)
     box.setText(text[:1].upper() + text[1:])
     box.addButton("Close", QMessageBox.ButtonRole.AcceptRole)
-    box.exec()
+    answered(box)
 
 
 def recent_files() -> list[Path]:
@@ -125,7 +133,7 @@ def ask_changed(parent: QWidget, file: Path, theirs: str) -> str:
     replace = box.addButton("Replace", QMessageBox.ButtonRole.DestructiveRole)
     box.addButton("Cancel", QMessageBox.ButtonRole.RejectRole)
     box.setDefaultButton(keep)
-    box.exec()
+    answered(box)
     return {keep: "as", load: "load", replace: "replace"}.get(box.clickedButton(), "")  # type: ignore[call-overload]
 
 
@@ -187,7 +195,7 @@ def ask_yes(parent: QWidget | None, title: str, text: str, yes: str) -> bool:
     box.setText(text[:1].upper() + text[1:])
     chosen = box.addButton(yes, QMessageBox.ButtonRole.AcceptRole)
     box.addButton("Cancel", QMessageBox.ButtonRole.RejectRole)
-    box.exec()
+    answered(box)
     return box.clickedButton() is chosen
 
 
@@ -204,7 +212,7 @@ def ask_remedy(parent: QWidget | None, title: str, text: str, remedies: Sequence
         buttons.append(button)
     close = box.addButton("Close", QMessageBox.ButtonRole.RejectRole)
     box.setDefaultButton(close)
-    box.exec()
+    answered(box)
     clicked = box.clickedButton()
     return next((number for number, button in enumerate(buttons) if button is clicked), None)
 
@@ -217,4 +225,4 @@ def ask_choice(parent: QWidget | None, title: str, text: str, options: list[tupl
         field.addItem(shown, key)
     column.addWidget(field)
     column.addWidget(buttons)
-    return field.currentData() if dialog.exec() == QDialog.DialogCode.Accepted else None
+    return field.currentData() if answered(dialog) else None

@@ -38,7 +38,7 @@ from kestrav.app.actions.prompts import Prompts
 from kestrav.app.cards.card import Card
 from kestrav.app.contents.contents_tree import ContentsTree
 from kestrav.app.dialogs.finish_shelf import finish_dragged
-from kestrav.app.dialogs.questions import recent_files, tell
+from kestrav.app.dialogs.questions import answered, recent_files, tell
 from kestrav.app.film.film_view import HEIGHT as FILM_HEIGHT, FilmView
 from kestrav.app.film.render_dialog import RenderDialog
 from kestrav.app.jobs.job_bar import JobBar
@@ -148,7 +148,7 @@ class Window(QMainWindow):
         self.save_as_action = action("Save as …", self.documents.save_as, "Ctrl+Shift+S")
         self.edits_action = action(
             "Edits …",
-            lambda: EditListDialog(self, self.session).exec(),
+            lambda: answered(EditListDialog(self, self.session)),
             "Ctrl+Alt+Z",
             tip="List all edits, to undo to one",
         )
@@ -159,7 +159,7 @@ class Window(QMainWindow):
         )
         self.change_keys_action = action(
             "Change shortcuts …",
-            lambda: ShortcutsDialog(self, self.commands).exec(),
+            lambda: answered(ShortcutsDialog(self, self.commands)),
             tip="Change the keys of any command",
         )
         self.project_action = action(
@@ -169,7 +169,7 @@ class Window(QMainWindow):
             tip="Show the project's settings in the card",
         )
         self.messages_action = action(
-            "Messages …", lambda: MessagesDialog(self, self.messages).exec(), tip="Show what the window said lately"
+            "Messages …", lambda: answered(MessagesDialog(self, self.messages)), tip="Show what the window said lately"
         )
         self.versions_action = action("Earlier versions …", self.documents.earlier_versions)
         self.quit_action = action("Quit", self.close, "Ctrl+Q")
