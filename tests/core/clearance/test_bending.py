@@ -9,7 +9,7 @@ from kestrav.core.clearance.certificate import certify
 from kestrav.core.document import edits
 from kestrav.core.document.records import EllipseShape, Path, Run
 from kestrav.core.errors import BadInput
-from kestrav.core.findings.check import certified, check
+from kestrav.core.findings.check import certified, check, with_fixes
 
 
 def passing_by(beside):
@@ -80,7 +80,19 @@ def test_the_mend_of_a_breach_bends_the_path_with_a_certificate():
     made = between_posts()
     told = certified(made.project, made.meshes, check(made.project, made.meshes))
     faults = [f for f in told.findings if f.rule == "clearance-breach"]
-    assert faults and all(f.fix is None and "cannot be bent away" in f.detail for f in faults)
+    assert faults and all(f.fix is None and f.detail.count("cannot be bent away") == 1 for f in faults)
+
+
+def test_fixes_need_not_wait_for_the_proof_and_stay_with_it():
+    made = passing_by(18.0)
+    sampled = check(made.project, made.meshes)
+    assert sampled.fixes is None and all(f.fix is None for f in sampled.findings if f.rule == "clearance-breach")
+    fixed = with_fixes(made.project, made.meshes, sampled)
+    (fault,) = [f for f in fixed.findings if f.rule == "clearance-breach"]
+    assert fixed.certificate is None and fault.fix.label == "Bend path away"
+    proved = certified(made.project, made.meshes, fixed)
+    assert proved.certificate is not None and fault in proved.findings
+    assert with_fixes(made.project, made.meshes, proved) is proved
 
 
 def test_raising_is_offered_where_what_is_near_lies_below():

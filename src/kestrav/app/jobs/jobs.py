@@ -24,7 +24,7 @@ from PySide6.QtCore import QObject, QSocketNotifier, Signal
 from kestrav.core.clearance.live import Live
 from kestrav.core.document.records import Project
 from kestrav.core.errors import BadInput, Cancelled
-from kestrav.core.findings.check import certified, check
+from kestrav.core.findings.check import certified, check, with_fixes
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.progress import Pace
 
@@ -349,6 +349,9 @@ class _CheckServer:
                 self.live.checked(project, self.meshes)
                 # shown only for what stays the newest for a while; an edit meanwhile stops it
                 if self.waiting is None and not self.connection.poll(_PAUSE):
+                    result = with_fixes(project, self.meshes, result, self.while_newest)
+                    if result.fixes:  # not kept back until the proof, which may take minutes
+                        self.connection.send(("result", key, result))
                     self.connection.send(("result", key, certified(project, self.meshes, result, self.while_newest)))
             except _Outdated:
                 continue

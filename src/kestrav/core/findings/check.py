@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import dataclasses
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 
 import numpy as np
@@ -28,7 +28,7 @@ _ORDER = {"breach": 0, "warning": 1, "note": 2}
 @dataclass(frozen=True)
 class CheckResult:
     """Frames' times (n,) in s, the clearance at them, and the findings, worst kind first; ``over`` is the part of time in s that was
-    checked (none: all), ``table`` its breaches."""
+    checked (none: all), ``table`` its breaches; ``fixes`` what would mend each run that leads into one, none where that was not worked out."""
 
     times: NDArray[np.float64]
     clearance: Clearance
@@ -36,6 +36,7 @@ class CheckResult:
     certificate: Certificate | None = None
     over: tuple[float, float] | None = None
     table: tuple[Row, ...] = ()
+    fixes: clearance_rule.Worked | None = None
 
     @property
     def status(self) -> str:
@@ -55,7 +56,7 @@ class CheckResult:
 
 
 # shares of the whole work that its parts usually take
-_SWEEP, _PROOF = 0.8, 0.9
+_SWEEP, _FIXES, _PROOF = 0.8, 0.1, 0.95
 
 
 def find_all(evidence: Evidence, progress: Progress | None = None) -> tuple[Finding, ...]:
@@ -70,19 +71,36 @@ def _sorted(findings: list[Finding]) -> tuple[Finding, ...]:
     return tuple(sorted(findings, key=lambda f: (_ORDER[f.severity], f.time)))
 
 
+def with_fixes(
+    project: Project, meshes: Mapping[str, Mesh], result: CheckResult, progress: Progress | None = None
+) -> CheckResult:
+    """A check's result with those fixes of its breaches that take long to work out."""
+    if result.fixes is not None:
+        return result
+    known: clearance_rule.Worked = {}
+    evidence = Evidence(project, meshes, result.times, result.clearance)
+    findings = _fixed(evidence, result.findings, known, portion(progress, 0.0, 1.0))
+    return dataclasses.replace(result, findings=findings, fixes=known)
+
+
 def certified(
     project: Project, meshes: Mapping[str, Mesh], result: CheckResult, progress: Progress | None = None
 ) -> CheckResult:
-    """A check's result with the certificate of its clearance, what that finds between the frames, and fixes that take long to work
-    out."""
-    certificate = certify(project, meshes, portion(progress, 0.0, _PROOF), result.over)
+    """A check's result with its fixes, the certificate of its clearance, and what that finds between the frames."""
+    fixed = with_fixes(project, meshes, result, portion(progress, 0.0, _FIXES))
+    known = dict(fixed.fixes or {})
+    certificate = certify(project, meshes, portion(progress, _FIXES, _PROOF), result.over)
     evidence = Evidence(project, meshes, result.times, result.clearance, certificate)
     table = tuple(rows_of(project, meshes, result.clearance, certificate))
-    findings = [*result.findings, *between_frames.find(evidence)]
-    mended, bent = [], clearance_rule.Worked()
-    for finding in one_by_one(findings, portion(progress, _PROOF, 1.0)):
-        mended.append(clearance_rule.with_fixes(evidence, finding, bent))
-    return dataclasses.replace(result, findings=_sorted(mended), certificate=certificate, table=table)
+    between = _fixed(evidence, between_frames.find(evidence), known, portion(progress, _PROOF, 1.0))
+    findings = _sorted([*fixed.findings, *between])
+    return dataclasses.replace(fixed, findings=findings, certificate=certificate, table=table, fixes=known)
+
+
+def _fixed(
+    evidence: Evidence, findings: Iterable[Finding], known: clearance_rule.Worked, progress: Progress
+) -> tuple[Finding, ...]:
+    return tuple(clearance_rule.with_fixes(evidence, f, known) for f in one_by_one(list(findings), progress))
 
 
 def check(
