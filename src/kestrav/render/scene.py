@@ -74,6 +74,7 @@ class Scene:
         self._poses: Array | None = None
         self._base: Array = np.empty((0, 4, 4))  # rest poses when the batches were made
         self._rest: Array = np.empty((0, 4, 4))
+        self._moved: Array = np.empty((0, 4, 4))
         self._style: Style = "solid"
         self._display_mode = DisplayMode()
         self._setup = LightSetup()
@@ -256,6 +257,11 @@ class Scene:
         for batch in self.batches:
             batch.set_final_coarse(coarse)
 
+    def set_blended(self, blended: bool) -> None:
+        """Let what is clear be blended as it comes, or, as it is at first, independently of what is drawn before what."""
+        for renderer in self._renderers:
+            renderer.SetUseOIT(not blended)
+
     @property
     def refining(self) -> bool:
         """Whether something is shown rougher than it will be."""
@@ -308,6 +314,8 @@ class Scene:
         self.project, self._parts = project, project.parts
         self._finishes = finishes_of(project, project.colourway)
         self._rest = rest_poses(project)
+        if self._poses is not None:
+            self._moved = self._poses @ inverse_rigid(self._rest)
         moved = self._rest @ inverse_rigid(self._base)
         fresh: list[Batch] = []
         for batch in list(self.batches):
@@ -394,6 +402,7 @@ class Scene:
     def pose(self, poses: Array) -> None:
         """Place everything by world matrices (parts, 4, 4) of the project last given to :meth:`update`."""
         self._poses = poses
+        self._moved = poses @ inverse_rigid(self._rest)
         for batch in self.batches:
             batch.place(self.displacement(batch.kind.group))
 
@@ -402,10 +411,9 @@ class Scene:
 
         It is that of the poses (parts, 4, 4) given, or of those last given to :meth:`pose`.
         """
-        poses = self._poses if poses is None else poses
-        if group < 0 or poses is None:
+        if group < 0 or (poses is None and self._poses is None):
             return np.eye(4)
-        moved: Array = poses[group] @ inverse_rigid(self._rest[group])
+        moved: Array = self._moved[group] if poses is None else poses[group] @ inverse_rigid(self._rest[group])
         return moved
 
     def shown_parts(self) -> list[str]:

@@ -25,6 +25,7 @@ class Playing:
         self.preview = Preview(window, self._draw_ahead)
         self.still = StillParts(window, stage.scene)
         self.playing = False
+        self.ahead = False  # a picture is made before it is played
         self.lens_late = False  # the lens shows what it saw a frame ago
         self.busy: Callable[[], bool] = lambda: False  # whether long work is under way
         self._previewed: tuple[object, ...] = ()
@@ -108,9 +109,11 @@ class Playing:
             session.time = frame / session.shown.settings.fps
             session.prefetch = _AHEAD
             self.stage.gap = self.stage.gap_at(frame)
+            self.ahead = True
             with unseen(self.stage.view.GetRenderWindow()):
                 self.stage.draw_frame()
         finally:
+            self.ahead = False
             session.time, self.stage.gap, session.prefetch = time, gap, prefetch
             self.stage.smooth.renderer.SetDraw(smooth)
         return self.stage.whole_now

@@ -446,6 +446,8 @@ class Stage(StageBase):
         small = self.lens_rect.width() <= _SMALL_LENS and (shot is None or shot.look == "studio")
         coarse = play.playing and self.software and rests and small
         self.scene.set_final_coarse(coarse)
+        # of several clear parts before one another it is then a little off, which does not show in motion
+        self.scene.set_blended(self.software and (play.playing or play.ahead))
         if not play.lens_late:
             self._aim_lens(project, poses)
         pixel = self.pixel()
