@@ -42,8 +42,11 @@ def test_check_with_a_smaller_requirement_is_fine(capsys, saved):
     assert "Findings: 0" in out
 
 
+PREVIEW = ("--quality", "preview")
+
+
 def test_the_demo_breaches_at_the_riser_pipe(capsys):
-    code, out, _ = run(capsys, "check", DEMO, "--json")
+    code, out, _ = run(capsys, "check", DEMO, "--span", "1.4:1.9", "--no-certify", "--json")
     data = json.loads(out)
     assert code == 1
     assert any("Riser" in name for name in data["pair"])
@@ -68,12 +71,12 @@ def test_new_then_info(capsys, tmp_path):
 
 def test_a_still_and_a_sequence_are_rendered(capsys, tmp_path):
     still = tmp_path / "still.png"
-    code, _, err = run(capsys, "render", DEMO, "-o", still, "--at", "1.6", "--size", "320x180")
+    code, _, err = run(capsys, "render", DEMO, "-o", still, "--at", "1.6", "--size", "320x180", *PREVIEW)
     assert (code, err) == (0, "")
     assert Image.open(still).size == (320, 180)
     folder = tmp_path / "frames"
     code, out, _ = run(
-        capsys, "render", DEMO, "-o", folder, "--size", "160x90", "--fps", "10", "--span", "1:1.4", "--json"
+        capsys, "render", DEMO, "-o", folder, "--size", "160x90", "--fps", "10", "--span", "1:1.4", "--json", *PREVIEW
     )
     assert code == 0
     assert json.loads(out)["frames"] == 4
@@ -94,11 +97,11 @@ def test_looks_backgrounds_and_sizes_by_name_are_taken(capsys, tmp_path):
     assert Image.open(clear).mode == "RGBA"
 
 
-def test_a_chart_is_written(capsys, tmp_path):
-    code, out, _ = run(capsys, "export", DEMO, tmp_path / "lanes.svg", "--json")
+def test_a_chart_is_written(capsys, saved, tmp_path):
+    code, out, _ = run(capsys, "export", saved, tmp_path / "lanes.svg", "--json")
     assert code == 0 and "Clearance" in json.loads(out)["lanes"]
     assert (tmp_path / "lanes.svg").read_text(encoding="utf-8").startswith("<?xml")
-    code, _, err = run(capsys, "export", DEMO, tmp_path / "lanes.svg")
+    code, _, err = run(capsys, "export", saved, tmp_path / "lanes.svg")
     assert code == 2 and "is there already" in err
 
 
@@ -114,9 +117,8 @@ def test_a_render_that_is_killed_goes_on_where_it_was(capsys, tmp_path):
         "--fps",
         "24",
         "--span",
-        "0:2",
-        "--quality",
-        "preview",
+        "0:1",
+        *PREVIEW,
     ]
     command = [sys.executable, "-m", "kestrav.cli", *map(str, arguments), "--processes", "1"]
     killed = subprocess.Popen(command, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)

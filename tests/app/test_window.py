@@ -897,8 +897,9 @@ def test_empty_headings_and_the_empty_chart_offer_the_first_step(make_hand):
     assert hand.session.project.pose_tracks and not told.isVisible()
 
 
-def test_contents_are_filtered_by_kind_and_by_finding(make_hand, demo):
-    hand = make_hand(demo)
+def test_contents_are_filtered_by_kind_and_by_finding(make_hand, passing):
+    camera = Camera("camera-1", "Eye", PointAim((0, 0, 0)), position=(0.0, -900.0, 0.0))
+    hand = make_hand(project_file.Opened(edits.add(passing.project, camera), passing.meshes))
     contents = hand.window.contents
     hand.checked()
 

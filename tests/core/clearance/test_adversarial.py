@@ -22,9 +22,9 @@ from kestrav.core.document.records import (
 from kestrav.core.parts.solids import geometry_record
 
 
-@pytest.mark.parametrize("first", range(20_000, 20_200, 50))
+@pytest.mark.parametrize("first", range(20_000, 20_200, 50))  # `make bench` goes through them all
 def test_no_certificate_says_more_than_the_truth(first):
-    found = [v for v in map(judged, range(first, first + 50)) if v is not None]
+    found = [v for v in map(judged, range(first, first + 20)) if v is not None]
     assert [v for v in found if v.wrong] == []
     assert {"certified", "breached"} <= {v.status for v in found}
 

@@ -77,14 +77,14 @@ def test_motion_of_the_demo_is_exact_between_keys_and_on_frames(demo, random):
 
 def test_motion_of_random_projects_is_exact_between_keys_and_on_frames(random):
     tried = 0
-    for seed in range(5000, 5090):
+    for seed in range(5000, 5045):
         made = made_case(seed)
         if made is not None:
             project, meshes = made
             del meshes["face"]
             holds(project, meshes, random)
             tried += 1
-    assert tried >= 50
+    assert tried >= 25
 
 
 @pytest.mark.parametrize("rpm", [60.0, -60.0, 100.0, 200.0, 1800.0, 6000.0])

@@ -3,9 +3,9 @@
 import ast
 from pathlib import Path
 
-from shapes import DEMO
+from shapes import straight
 
-from kestrav.core.files import project_file
+from kestrav.core.document import edits
 from kestrav.core.findings import rule_table
 from kestrav.core.findings.check import check
 
@@ -39,10 +39,15 @@ def test_no_two_rules_have_the_same_id_and_every_id_that_is_told_is_in_the_table
     assert {name: ids for name, ids in files.items() if ids} == by_file
 
 
-def test_what_is_found_is_told_as_the_table_has_it():
-    opened = project_file.load(DEMO)
+def test_what_is_found_is_told_as_the_table_has_it(passing):
+    # a cube that is too near, comes too late, and whose path turns back and has a point twice
+    points = ((-100, 0, 0), (0, 0, 0), (0.001, 0, 0), (100, 0, 0), (20, 0, 0))
+    project = edits.update(passing.project, "path-1", shape=straight(*points))
+    project = edits.update(project, "run-1", arrive_by=1.0)
     known = {rule.id: rule for rule in rule_table.RULES}
-    for finding in check(opened.project, opened.meshes).findings:
+    findings = check(project, passing.meshes).findings
+    assert len({finding.rule for finding in findings}) >= 4
+    for finding in findings:
         rule = known[finding.rule]
         order = ("note", "warning", "breach")
         assert order.index(finding.severity) <= order.index(rule.severity)
