@@ -90,7 +90,7 @@ class Tour:
             window.checking.go_to(window.findings.findings[0])
             made.append(self.picture("finding"))
         window.stage.viewpoint.look_from(_FROM_THE_RIGHT)
-        window.stage.show_all()
+        window.stage.views.show_all()
         made += self.cameras()
         window.contents.choose("Checks")
         made.append(self.breaches())
@@ -138,14 +138,14 @@ class Tour:
         session.select(None)
         window.cameras.walk()
         stage.viewpoint.look_from((0.05, -0.62, 0.78))
-        stage.look_at(np.array([[-5600.0, -3400.0, 0.0], [3800.0, 2600.0, 500.0]]))
+        stage.views.look_at(np.array([[-5600.0, -3400.0, 0.0], [3800.0, 2600.0, 500.0]]))
         for place in ((-5200.0, -2100.0, 0.0), (-1300.0, -2450.0, 0.0), (2300.0, -2450.0, 0.0), (2500.0, 1500.0, 0.0)):
             window.cameras.walk_tool.add(np.array(place))
         made.append(self.picture("walk"))
         window.tools.use("select")
         session.select(things[0])
         stage.viewpoint.look_from(_FROM_THE_RIGHT)
-        stage.show_all()
+        stage.views.show_all()
         dialog = OrbitDialog(
             window,
             session.project,
@@ -173,14 +173,14 @@ class Tour:
         if {"Service trolley", "Wheel", "Fan cassette"} <= names.keys():
             session.select(names["Service trolley"])
             stage.viewpoint.look_from((0.42, -0.72, 0.55))
-            stage.look_at_selection()
+            stage.views.look_at_selection()
             window.card.fold_all(True)
             window.card.open_section("Place")
             window.tools.use("move")
             made.append(self.picture("preparing"))
             session.select(names["Wheel"])
             stage.viewpoint.look_from((0.9, -0.35, 0.26))
-            stage.look_at_selection()
+            stage.views.look_at_selection()
             window.tools.use("measure")
             stage.draw()
             self._measure_wheel(names["Wheel"])
@@ -188,7 +188,7 @@ class Tour:
             window.tools.use("select")
         session.select(None)
         stage.viewpoint.look_from(_FROM_THE_RIGHT)
-        stage.show_all()
+        stage.views.show_all()
         return made
 
     def paths(self) -> list[Path]:
@@ -200,8 +200,8 @@ class Tour:
             return []
         made, edits_before = [], session.undo.index()
         trolley = names["Service trolley"]
-        stage.stand("top")
-        stage.look_at(np.array([[-3400.0, -3600.0, 0.0], [3600.0, 900.0, 0.0]]))
+        stage.views.stand("top")
+        stage.views.look_at(np.array([[-3400.0, -3600.0, 0.0], [3600.0, 900.0, 0.0]]))
         session.select(None)
         window.tools.use("draw")
         drawing = window.tools.draw_tool
@@ -221,7 +221,7 @@ class Tour:
         window.card.fold_all(True)
         window.card.open_section("Analysis")
         stage.viewpoint.look_from((-0.42, -0.68, 0.6))
-        stage.look_at_selection()
+        stage.views.look_at_selection()
         self.wait(lambda: window.checking.current, "the check")
         made.append(self.picture("aisle"))
         session.undo.setIndex(edits_before)
@@ -238,7 +238,7 @@ class Tour:
         window.timeline.show_lanes(["orientation", "strength"])
         session.set_time(5.3)
         stage.viewpoint.look_from((-0.45, -0.8, 0.3))
-        stage.look_at(np.array([[-500.0, -1900.0, 0.0], [1300.0, -700.0, 1900.0]]))
+        stage.views.look_at(np.array([[-500.0, -1900.0, 0.0], [1300.0, -700.0, 1900.0]]))
         made.append(self.picture("key-poses"))
         wheel = session.project.wheels[0]
         session.select(wheel.id)
@@ -247,7 +247,7 @@ class Tour:
         stage.viewpoint.look_from((0.55, -0.72, 0.4))
         at = session.part_now(wheel.part)[:3, 3]
         session.select(wheel.id)
-        stage.look_at(np.array([at - np.array([350.0, 350.0, 60.0]), at + np.array([350.0, 350.0, 400.0])]))
+        stage.views.look_at(np.array([at - np.array([350.0, 350.0, 60.0]), at + np.array([350.0, 350.0, 400.0])]))
         made.append(self.picture("wheel"))
         session.set_time(0.0)
         window.timeline.show_lanes(lanes)
@@ -257,7 +257,7 @@ class Tour:
         session.select(None)
         self.wait(lambda: window.checking.current, "the check")
         stage.viewpoint.look_from(_FROM_THE_RIGHT)
-        stage.show_all()
+        stage.views.show_all()
         return made
 
     def breaches(self) -> Path:
@@ -333,7 +333,7 @@ class Tour:
             nonlocal drawn
             drawn += 1
 
-        window.stage.show_all()
+        window.stage.views.show_all()
         window.session.set_time(0.0)
         window.stage.drawn.connect(count)
         window.player.toggle()

@@ -153,7 +153,7 @@ def test_following_by_the_dialog(hand, monkeypatch):
 
 def test_a_walk_is_clicked_on_the_floor_and_goes_around_the_product(hand):
     hand.stage.viewpoint.look_from((0.2, -0.6, 0.8))
-    hand.stage.fit_all()
+    hand.stage.views.fit_all()
     hand.key(Qt.Key.Key_G, Qt.KeyboardModifier.ShiftModifier)
     tool = hand.window.cameras.walk_tool
     assert hand.stage.tool is tool

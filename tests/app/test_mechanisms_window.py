@@ -274,7 +274,7 @@ def test_an_axle_is_picked_in_the_stage(make_hand):
     session = hand.session
     session.select("rotation-1")
     hand.stage.viewpoint.look_from((0.3, -0.9, 0.2))
-    hand.stage.look_at(np.array([[-60.0, -60, -10], [70, 60, 110]]))
+    hand.stage.views.look_at(np.array([[-60.0, -60, -10], [70, 60, 110]]))
     hand.press("Pick axis")
     assert hand.stage.tool is hand.window.preparing.pick_tool
     place = hand.at(5.0, -10.0, 99.0)

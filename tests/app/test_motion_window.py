@@ -414,7 +414,7 @@ def test_key_poses_are_dragged_in_the_stage_and_typed_in_the_card(hand_of):
     )
     hand.session.select("pose-track-1")
     hand.stage.viewpoint.look_from((0.0, -0.02, 1.0))
-    hand.stage.look_at(np.array([[-100, -100, 0], [300, 200, 60]]))
+    hand.stage.views.look_at(np.array([[-100, -100, 0], [300, 200, 60]]))
     hand.drag(hand.at(120, 80, 30), hand.at(160, 120, 30))
     assert hand.session.project.pose_tracks[0].keys[1].placement.position == pytest.approx((160, 120, 30), abs=3)
     assert hand.session.point == 1
@@ -644,7 +644,7 @@ def test_wheels_castors_and_spins_are_made_and_edited(make_hand):
         and contents.number("rotation-1") == "3 turns"
     )
     hand.stage.draw()
-    hand.stage.look_at_selection()
+    hand.stage.views.look_at_selection()
     while session.undo.canUndo():
         session.undo.undo()
     assert session.project == project

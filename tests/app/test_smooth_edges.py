@@ -51,7 +51,7 @@ def test_what_rests_is_several_times_nearer_to_what_a_pixel_covers(still, arrang
         "lens": stage.swap,
         "together": lambda: stage.set_together(True),
         "tiles": lambda: stage.set_tiles(True),
-        "parallel": lambda: stage.set_parallel(True),
+        "parallel": lambda: stage.views.set_parallel(True),
     }.get(arrangement, stage.schedule)()
     hand.qtbot.wait(50)
     exact = wanted(hand)
@@ -77,7 +77,7 @@ def test_what_changes_is_seen_at_once_and_smoothed_anew(still):
     assert all(r.GetActiveCamera().GetWindowCenter() == (0.0, 0.0) for r in stage.view.GetRenderWindow().GetRenderers())
     # what is clicked is where it is seen
     part = hand.session.project.parts[1]
-    hand.stage.look_at_selection()
+    hand.stage.views.look_at_selection()
     hand.click(hand.at(*np.array(part.placement.position)))
     assert hand.session.selection is not None
 

@@ -43,7 +43,7 @@ def fix(hand):
     chapter, panel = "Fix it", hand.window.findings
     at(hand, chapter, 0)
     hand.qtbot.waitUntil(lambda: any(f.fix is not None for f in panel.findings), timeout=180_000)
-    panel.mended.emit(next(f.fix for f in panel.findings if f.fix is not None))
+    panel.fix_asked.emit(next(f.fix for f in panel.findings if f.fix is not None))
     at(hand, chapter, 1)
     assert hand.window.preview_bar.isVisible()
     hand.window.preview_bar.accepted.emit()

@@ -808,7 +808,7 @@ def test_what_was_said_can_be_read_again(hand):
 def test_the_direction_of_view_is_told(hand):
     compass = hand.stage.compass
     for where, told in (("front", "front"), ("right", "right"), ("top", "from above"), ("bottom", "from below")):
-        hand.stage.stand(where)
+        hand.stage.views.stand(where)
         hand.stage.draw()
         assert compass.isVisible() and compass.text == told
     hand.stage.viewpoint.azimuth, hand.stage.viewpoint.elevation = np.radians(-135.0), np.radians(30.0)

@@ -257,7 +257,7 @@ class Session(QObject):
         """Make the previewed fix an edit."""
         fix = self.fix
         if fix is not None and self.edit(fix.label, self._applied(fix)) and self.fix is fix:
-            self.preview(None)  # there was nothing left to mend
+            self.preview(None)  # there was nothing left to fix
 
     # selection and time
 

@@ -320,7 +320,7 @@ class CameraActions(Actions):
         self.ask(dialog, "Follow")
 
     def attach(self) -> None:
-        """A camera that rides with what is selected."""
+        """A camera that is attached to what is selected."""
         things = self._chosen("the part to attach the camera to")
         if things:
             place, focus = self._viewpoint()

@@ -158,7 +158,7 @@ class ExportActions(Actions):
     def _look(self, time: float, view: SavedView | None) -> None:
         self.session.set_time(time)
         if view is not None:
-            self.stage.look_as(np.array(view.position), np.array(view.target), np.radians(view.angle))
+            self.stage.views.look_as(np.array(view.position), np.array(view.target), np.radians(view.angle))
 
     def take_view(self, sheet_id: str, number: int) -> None:
         """Let a step's picture be seen from where the stage is."""

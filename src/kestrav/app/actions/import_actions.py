@@ -301,7 +301,7 @@ class ImportActions(Actions):
         meshes = {key: shape for product in products for key, shape in product.meshes.items()}
         if self.session.edit("Add product", add, meshes=meshes):
             if empty:
-                self.stage.show_all()
+                self.stage.views.show_all()
             self._report("Imported", products)
             if then is not None:
                 then()

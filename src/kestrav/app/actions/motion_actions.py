@@ -1,4 +1,4 @@
-"""What the window offers for motion and its time: key poses, rides, lights, stretching, reversing, splitting."""
+"""What the window offers for motion and its time: key poses, attachments, lights, stretching, reversing, splitting."""
 
 from __future__ import annotations
 
@@ -144,7 +144,7 @@ class MotionActions(Actions):
         )
 
     def attach(self) -> None:
-        """Let the selection ride with a part from the playhead on."""
+        """Attach the selection to a part from the playhead on."""
         thing = self._chosen_thing()
         project = self.session.project
         if thing is None:
@@ -225,20 +225,20 @@ class MotionActions(Actions):
         if self.session.edit("Rod", make):
             self.session.select(self.session.project.rods[-1].id)
 
-    def put_down(self, carry_id: str = "") -> None:
-        """Put down what rides, at the playhead: of the selected ride, or of the latest one of the selection."""
+    def put_down(self, attachment_id: str = "") -> None:
+        """Put down what is attached, at the playhead: of the selected attachment, or of the latest one of the selection."""
         project, time = self.session.project, self.session.time
         item = self.session.item
-        if not carry_id and isinstance(item, Attachment):
-            carry_id = item.id
-        if not carry_id:
+        if not attachment_id and isinstance(item, Attachment):
+            attachment_id = item.id
+        if not attachment_id:
             thing = self._chosen_thing()
             rides = [c for c in project.attachments if c.rider == thing and begins(project, c) < time]
             if not rides:
                 self.prompts.complain("select an attachment, or a part attached at the playhead, first")
                 return
-            carry_id = max(rides, key=lambda c: begins(project, c)).id
-        self.session.edit("Set down", lambda p: put_down(p, self.session.meshes, carry_id, time))
+            attachment_id = max(rides, key=lambda c: begins(project, c)).id
+        self.session.edit("Set down", lambda p: put_down(p, self.session.meshes, attachment_id, time))
 
     def knock(self) -> None:
         """Let the second selected part be knocked over by the first."""

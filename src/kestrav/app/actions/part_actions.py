@@ -143,15 +143,18 @@ class PartActions(Actions):
     def view_menu(self, action: Callable[..., QAction]) -> QMenu:
         """The menu of views; ``action`` makes an action with its keys."""
         menu = QMenu(self.prompts.over)
-        self.fit_action = action("Everything", self.stage.fit_all, "A", tip="Show everything")
+        self.fit_action = action("Everything", self.stage.views.fit_all, "A", tip="Show everything")
         menu.addAction(self.fit_action)
-        self.look_action = action("The selection", self.stage.look_at_selection, "C", tip="Show the selection")
+        self.look_action = action("The selection", self.stage.views.look_at_selection, "C", tip="Show the selection")
         menu.addAction(self.look_action)
         menu.addSeparator()
         for number, where in enumerate(STANDS, 1):
             menu.addAction(
                 action(
-                    where.capitalize(), partial(self.stage.stand, where), f"Ctrl+{number}", tip=f"Look from the {where}"
+                    where.capitalize(),
+                    partial(self.stage.views.stand, where),
+                    f"Ctrl+{number}",
+                    tip=f"Look from the {where}",
                 )
             )
         menu.addSeparator()
@@ -192,7 +195,7 @@ class PartActions(Actions):
 
     def _toggle_parallel(self) -> None:
         parallel = not self.stage.panes["main"].viewpoint.parallel
-        self.stage.set_parallel(parallel)
+        self.stage.views.set_parallel(parallel)
         self.parallel_action.setChecked(parallel)
 
     def _toggle_together(self) -> None:
@@ -467,7 +470,7 @@ class PartActions(Actions):
             "Add placeholder", lambda p: placeholders.add_form(p, made, at)[0], meshes={shape.hash: shape}
         ):
             if len(self.session.project.parts) == 1:
-                self.stage.fit_all()
+                self.stage.views.fit_all()
             self.session.select(self.session.project.parts[-1].id)
 
     def chosen(self) -> list[str]:

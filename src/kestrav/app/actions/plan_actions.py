@@ -102,7 +102,7 @@ class PlanActions(Actions):
 
     def walk(self) -> None:
         """Take up the walk tool."""
-        self.stage.show_all()
+        self.stage.views.show_all()
         self.cameras.walk()
 
     def disassemble(self) -> None:
@@ -171,4 +171,4 @@ class PlanActions(Actions):
             self.prompts.complain(str(fault))
             return
         self.cameras.ask(dialog, title)
-        self.stage.show_all()
+        self.stage.views.show_all()

@@ -53,7 +53,7 @@ class CardBase(QWidget):
     copy_asked = Signal()
     trace_asked = Signal()
     axle_asked = Signal(str)  # what is to turn about what is picked
-    put_down_asked = Signal(str)  # a ride
+    put_down_asked = Signal(str)  # an attachment
     contacts_asked = Signal()
     breaches_asked = Signal()
     fits_asked = Signal()

@@ -1,4 +1,4 @@
-"""Key poses and rides."""
+"""Key poses and attachments."""
 
 from __future__ import annotations
 
@@ -112,7 +112,7 @@ class PoseTrackRows(Rows):
 
 
 class AttachmentRows(Rows):
-    """A ride."""
+    """An attachment."""
 
     def build(self, attachment: Attachment) -> None:
         project, form = self.session.shown, self.form
@@ -206,7 +206,7 @@ class AttachmentRows(Rows):
 
 
 def _where(project: Project, attachment: Attachment) -> Placement:
-    """Where a rider's pivot is when its ride ends."""
+    """Where a rider's pivot is when its attachment ends."""
     moment = attachment.end if attachment.end is not None else 0.0
     return placement(
         Motion(project).poses(attachment.rider, [moment])[0] @ rest_and_pivot(project, attachment.rider)[1]

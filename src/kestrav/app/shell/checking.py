@@ -225,7 +225,7 @@ class Checking(QObject):
                 project, self.session.meshes, self.session.poses(), place, finding.gap, -view.forward, 6 * reach
             )
             view.look_from(side)
-            self.stage.look_at(np.array([place - reach, place + reach]))
+            self.stage.views.look_at(np.array([place - reach, place + reach]))
         self._show_gap()
 
     def _select_subject(self, finding: Finding) -> None:

@@ -18,7 +18,7 @@ LETTERS = 30  # of a link in a line
 
 class _Card(QFrame):
     went = Signal(object)
-    mended = Signal(object)
+    fix_asked = Signal(object)
 
     def __init__(self, finding: Finding) -> None:
         super().__init__()
@@ -54,7 +54,7 @@ class _Card(QFrame):
         fixes = [m for m in (finding.fix, *finding.also) if m is not None]
         for number, fix in enumerate(fixes):
             link = _link(_in_lines(fix.label), "Preview this fix, then accept or discard it")
-            link.clicked.connect(lambda _=False, m=fix: self.mended.emit(m))
+            link.clicked.connect(lambda _=False, m=fix: self.fix_asked.emit(m))
             if number == 0 and len(fixes) == 1 and len(fix.label) <= LETTERS // 2:
                 actions.insertWidget(1, link)
             else:
@@ -69,7 +69,7 @@ class _Card(QFrame):
         menu, finding = QMenu(self), self.finding
         menu.addAction("Go there").triggered.connect(lambda: self.went.emit(finding))
         for fix in (m for m in (finding.fix, *finding.also) if m is not None):
-            menu.addAction(fix.label).triggered.connect(lambda _=False, m=fix: self.mended.emit(m))
+            menu.addAction(fix.label).triggered.connect(lambda _=False, m=fix: self.fix_asked.emit(m))
         menu.addSeparator()
         text = f"{finding.title}: {finding.detail}"
         menu.addAction("Copy text").triggered.connect(lambda: QGuiApplication.clipboard().setText(text))
@@ -101,7 +101,7 @@ class FindingsPanel(QWidget):
     """Shows the findings of the last check, and says when they lag behind."""
 
     went = Signal(object)
-    mended = Signal(object)
+    fix_asked = Signal(object)
     folded = Signal(bool)
     stopped = Signal()  # the check under way is not to go on
 
@@ -156,7 +156,7 @@ class FindingsPanel(QWidget):
         for finding in findings:
             card = _Card(finding)
             card.went.connect(self.went)
-            card.mended.connect(self.mended)
+            card.fix_asked.connect(self.fix_asked)
             column.addWidget(card)
             self.cards.append(card)
         if not findings:

@@ -51,4 +51,4 @@ class LookUp:
 
     def _go_to_thing(self, thing: str) -> None:
         self.session.select(thing)
-        self.stage.look_at_selection()
+        self.stage.views.look_at_selection()

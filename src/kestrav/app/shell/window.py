@@ -363,7 +363,7 @@ class Window(QMainWindow):
         self.player.changed.connect(self.timeline.transport.set_playing)
         self.player.changed.connect(self.stage.play.set_playing)
         self.stage.play.preview.changed.connect(self.timeline.transport.show_preview)
-        self.findings.mended.connect(session.preview)
+        self.findings.fix_asked.connect(session.preview)
         self.filming.view_made.connect(self._place_film)
         self.card.render_asked.connect(self.filming.ask)
         self.card.still_asked.connect(lambda shot: self.filming.ask_still(shot))

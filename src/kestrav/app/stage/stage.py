@@ -18,29 +18,28 @@ from kestrav.app.stage.smooth_edges import SmoothEdges
 from kestrav.app.stage.stage_base import SIDES, StageBase
 from kestrav.app.stage.stage_mouse import StageMouse
 from kestrav.app.stage.stage_view import StageView
+from kestrav.app.stage.stage_views import StageViews
 from kestrav.app.stage.view_compass import ViewCompass
 from kestrav.app.widgets.window_colours import STAGE, STAGE_BACK, STAGE_SKY
 from kestrav.core.camera.adjusting import camera_of
-from kestrav.core.document.lookup import find, get, named_parts, subtree
+from kestrav.core.document.lookup import find, named_parts, subtree
 from kestrav.core.document.records import (
     Attachment,
     FixedOrientation,
     Part,
-    Path,
     PoseTrack,
     Project,
     Run,
     Turner,
 )
 from kestrav.core.document.shots import FilmFrame
-from kestrav.core.kinematics.poses import mover_bounds, world_poses
+from kestrav.core.kinematics.poses import world_poses
 from kestrav.core.kinematics.seating import body_axes
-from kestrav.core.parts.rest import placement_matrix, top_bounds, world_bounds
-from kestrav.core.paths.path_curves import path_curve
+from kestrav.core.parts.rest import placement_matrix
 from kestrav.render.finishes import Style
 from kestrav.render.frame_marks import FrameGuides
 from kestrav.render.judging_marks import JudgingMarks
-from kestrav.render.marks import Dimension, Highlight, PathMarks, flat, frustum, grid, tick_spacing
+from kestrav.render.marks import Dimension, Highlight, PathMarks, flat, frustum, grid
 from kestrav.render.measure_marks import Caught, FrontArrow, NoteMarks
 from kestrav.render.palette import INK, PETROL_DARK, SHOT, rgb
 from kestrav.render.picture import REACH, KeptPicture, picture_of
@@ -50,7 +49,7 @@ from kestrav.render.scene_lights import LightMarks, ProjectLights
 from kestrav.render.selection import SelectionOutline
 from kestrav.render.shapes import put_data, segments
 from kestrav.render.turn_marks import TurnMarks
-from kestrav.render.viewpoint import STANDS, to_display
+from kestrav.render.viewpoint import to_display
 
 Array = NDArray[np.float64]
 
@@ -80,6 +79,7 @@ class Stage(StageBase):
         self.gradual = GradualDrawing(window, self.scene, self._keep_lens)
         self.smooth = SmoothEdges(window, self._draw_kept)
         self.play = Playing(self)
+        self.views = StageViews(self)
         # what the lens's picture on the screen was made from, if it is to be kept
         self._seen: tuple[object, ...] | None = None
         window.SetMultiSamples(0)
@@ -97,7 +97,7 @@ class Stage(StageBase):
         session.edited.connect(self.schedule)
         session.moved.connect(self.schedule)
         session.selected.connect(self.schedule)
-        session.opened.connect(self.show_all)
+        session.opened.connect(self.views.show_all)
         session.isolation.connect(self.schedule)
 
     # renderers
@@ -135,13 +135,6 @@ class Stage(StageBase):
         self.pose_marks = PoseMarks(self.all, self.over)
         self.turn_marks = TurnMarks(self.over)
         self.all.AddActor(self.frustum)
-
-    def shown_panes(self) -> list[Pane]:
-        """The panes that are on the screen."""
-        if not self.together:
-            return [self.panes["main"]]
-        sides = [self.panes[name] for name in SIDES]
-        return sides if self.session.camera is not None else [*sides, self.panes["main"]]
 
     def _order_renderers(self) -> None:
         window = self.view.GetRenderWindow()
@@ -217,7 +210,7 @@ class Stage(StageBase):
             aspect = max(self.width(), 1) / max(self.height(), 1)
             for pane in self.panes.values():
                 if not pane.turnable:
-                    pane.viewpoint.frame(self._moving(), 1.2, aspect)
+                    pane.viewpoint.frame(self.views.moving(), 1.2, aspect)
         for name, label in self.pane_names.items():
             label.setVisible(together)
             label.raise_()
@@ -225,26 +218,6 @@ class Stage(StageBase):
             label.adjustSize()
         self._show_edges()
         self.arrange()
-
-    def stand(self, where: str) -> None:
-        """Take up a set view: front, back, left, right, top or bottom."""
-        self.viewpoint.look_from(STANDS[where])
-        self.schedule()
-
-    def look_as(self, position: Array, target: Array, angle: float) -> None:
-        """Look from a position at a target (3,) with a vertical angle in rad."""
-        view, away = self.viewpoint, np.asarray(position, float) - np.asarray(target, float)
-        distance = max(float(np.linalg.norm(away)), 1.0)
-        view.look_from(away / distance)
-        view.focus, view.distance, view.parallel = np.asarray(target, float), distance, False
-        # it keeps its own angle: what was seen with another is as large from nearer or farther off
-        view.distance *= float(np.tan(angle / 2) / np.tan(view.angle / 2))
-        self.schedule()
-
-    def set_parallel(self, parallel: bool) -> None:
-        """Parallel or perspective."""
-        self.panes["main"].viewpoint.parallel = parallel
-        self.schedule()
 
     def swap(self) -> None:
         """Let the lens and the stage change places."""
@@ -623,69 +596,6 @@ class Stage(StageBase):
         self.label.show_at(
             QPoint(round(x / ratio) + 18, self.height() - round(y / ratio) - 40), text, breach=breach, visible=depth < 1
         )
-
-    # looking
-
-    def show_all(self) -> None:
-        """Frame what moves with where it comes from and goes to; the whole product while nothing moves."""
-        boxes = top_bounds(self.session.shown)
-        if boxes:
-            self.panes["main"].viewpoint.frame(self._moving(), 1.06)
-        self._fit_floor(boxes)
-        self.schedule()
-
-    def _moving(self) -> Array:
-        """Bounds of what moves with where it comes from and goes to, or of everything."""
-        kept = mover_bounds(self.session.shown)
-        if not kept:
-            return self._whole()
-        return np.array([np.min([b[0] for b in kept], axis=0), np.max([b[1] for b in kept], axis=0)])
-
-    def _whole(self) -> Array:
-        boxes = top_bounds(self.session.shown) or [np.array([[-500.0, -500, 0], [500, 500, 500]])]
-        return np.array([np.min([b[0] for b in boxes], axis=0), np.max([b[1] for b in boxes], axis=0)])
-
-    def fit_all(self) -> None:
-        """Frame everything there is, in every pane on the screen."""
-        for pane in self.shown_panes():
-            pane.viewpoint.frame(self._whole(), 1.06, self._aspect_of(pane))
-        self.schedule()
-
-    def _fit_floor(self, boxes: list[Array]) -> None:
-        low = np.min([b[0] for b in boxes], axis=0) if boxes else np.full(3, -2500.0)
-        high = np.max([b[1] for b in boxes], axis=0) if boxes else np.full(3, 2500.0)
-        # as many lines for a pin as for a hall, on round lengths, a hair above the floor of either
-        spacing = tick_spacing(float((high - low)[:2].max()))
-        put_data(self.floor, grid(low, high, spacing, "xy", 0.001 * spacing))
-
-    def look_at(self, bounds: Array) -> None:
-        """Frame bounds (2, 3), in every pane on the screen."""
-        for pane in self.shown_panes():
-            pane.viewpoint.frame(bounds, 1.15, self._aspect_of(pane))
-        self.schedule()
-
-    def _aspect_of(self, pane: Pane) -> float:
-        return max(pane.rect.width(), 1) / max(pane.rect.height(), 1)
-
-    def look_at_selection(self) -> None:
-        """Frame what is selected, or everything."""
-        item, project = self.session.item, self.session.shown
-        if isinstance(item, (PoseTrack, Attachment)):
-            item = find(project, item.rider)
-        elif isinstance(item, Turner):
-            item = find(project, named_parts(item)[0])
-        elif isinstance(item, Run):
-            item = get(project, item.path)
-        if isinstance(item, Part):
-            poses = self.session.poses()[None]
-            boxes = [world_bounds(project, i, poses)[0] for i in self.session.chosen or (item.id,)]
-            self.look_at(np.array([np.min([b[0] for b in boxes], axis=0), np.max([b[1] for b in boxes], axis=0)]))
-        elif isinstance(item, Path):
-            line = path_curve(item).curve
-            points = line.position(np.linspace(0, line.length, 200))
-            self.look_at(np.array([points.min(axis=0), points.max(axis=0)]))
-        else:
-            self.fit_all()
 
     # the mouse
 

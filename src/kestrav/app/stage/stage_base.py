@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from PySide6.QtCore import QPoint, QRect, QSettings, Signal
 from PySide6.QtWidgets import QWidget
 from vtkmodules.qt.QVTKRenderWindowInteractor import QVTKRenderWindowInteractor
-from vtkmodules.vtkRenderingCore import vtkRenderer
+from vtkmodules.vtkRenderingCore import vtkActor, vtkRenderer
 
 from kestrav.app.session import Session
 from kestrav.app.stage.gradual_drawing import GradualDrawing
@@ -57,6 +57,7 @@ class StageBase(QWidget):
     smooth: SmoothEdges
     path_marks: frozenset[str]
     guides: FrameGuides
+    floor: vtkActor  # its lines
 
     def __init__(self, session: Session) -> None:
         super().__init__()
@@ -84,6 +85,13 @@ class StageBase(QWidget):
         self.gap_at: Callable[[int], tuple[Array, str, bool] | None] = lambda _: None  # that of a frame
         self.gap_of: object = None  # what gaps are told from
         self.lens_alone = False
+
+    def shown_panes(self) -> list[Pane]:
+        """The panes that are on the screen."""
+        if not self.together:
+            return [self.panes["main"]]
+        sides = [self.panes[name] for name in SIDES]
+        return sides if self.session.camera is not None else [*sides, self.panes["main"]]
 
     # what those who draw it do
 

@@ -28,7 +28,7 @@ Grip = Literal["start", "end", "all"]
 
 
 class Bar(pg.GraphicsObject):  # type: ignore[misc]
-    """A run, key poses, a ride or a shot over its span; its middle moves it in time, its ends stretch it."""
+    """A run, key poses, an attachment or a shot over its span; its middle moves it in time, its ends stretch it."""
 
     def __init__(self, timeline: Chart, item_id: str, *told: object) -> None:
         super().__init__()

@@ -354,7 +354,7 @@ class Timeline(Chart):
         self.session.edit("Stretch", lambda p: set_span(p, item_id, **{grip: time}), merge=merge)
 
     def move_bar(self, item_id: str, start: float, *, free: bool = False) -> None:
-        """Move a run, key poses, a ride or a shot, and what is marked with it, to begin at a time."""
+        """Move a run, key poses, an attachment or a shot, and what is marked with it, to begin at a time."""
         if self.by_distance:
             return
         ids = self.marked if item_id in self.marked else (item_id,)

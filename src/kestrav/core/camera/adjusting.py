@@ -84,7 +84,7 @@ def moved(project: Project, camera_id: str, time: float, step: ArrayLike) -> Pro
         back = taken[:3, :3] @ now[:3, :3].T @ step
         first = segments_of(project, camera_id)[0]
         if first.item is not segment.item:
-            raise BadInput(f"“{camera.name}” is brought to where it rides by something else; move that")
+            raise BadInput(f"“{camera.name}” is brought to where it is attached by something else; move that")
         return update(project, camera_id, position=_rounded(np.array(camera.position) + back))
     matrix = np.eye(4)
     matrix[:3, 3] = step

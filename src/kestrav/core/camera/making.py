@@ -132,7 +132,7 @@ def add_arc(
 
 
 def add_riding(project: Project, carrier: str, place: ArrayLike, aim: CameraAim, begin: float = 0.0) -> Project:
-    """The project with a camera that rides with a thing from a time on, where it is placed then, and a shot."""
+    """The project with a camera that is attached to a thing from a time on, where it is placed then, and a shot."""
     project = add_camera(project, f"Camera on {get(project, carrier).name}", aim, place)
     camera = project.cameras[-1].id
     name = new_name(project, Attachment, f"Camera is attached to {get(project, carrier).name}")
@@ -163,7 +163,7 @@ def add_follower(
     height: float = 800.0,
     lag: float = 0.4,
 ) -> Project:
-    """The project with a camera that rides with a moving thing at its side, looking at it softly, and a shot.
+    """The project with a camera that is attached to a moving thing at its side, looking at it softly, and a shot.
 
     The distance is from the thing's middle, the height above it; the ``lag`` in s is that of its place and half that of its look.
     """

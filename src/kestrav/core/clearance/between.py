@@ -101,7 +101,7 @@ class Rounded:
 
 
 def rounded(project: Project, pair: Pairing, seen: Array) -> Rounded | None:
-    """How a pair turns about what is round, by the axles of wheels, rotations and drives that carry it, the first body at a pose (4, 4) as
+    """How a pair turns about what is round, by the axles of wheels, rotations and gears that carry it, the first body at a pose (4, 4) as
     the second sees it; None where it does not."""
     poses = (seen, inverse_rigid(seen))
     corners, held, error = list(pair.corners), [], 0.0

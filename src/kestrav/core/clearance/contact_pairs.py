@@ -76,7 +76,7 @@ def standing_at(project: Project, bodies: Bodies, need: Array) -> Array:
 
 
 def working_pairs(project: Project) -> tuple[Pair, ...]:
-    """Pairs that work on each other, and so are as near as they are built: both ends of drives, rods and what hangs on their pins."""
+    """Pairs that work on each other, and so are as near as they are built: both ends of gears, rods and what hangs on their pins."""
     links: list[tuple[str, str]] = [(gear.a.part, gear.b.part) for gear in project.gears]
     for rod in project.rods:
         links += [(rod.part, other) for other in named_parts(rod)[1:]]
@@ -88,7 +88,7 @@ def working_pairs(project: Project) -> tuple[Pair, ...]:
 
 
 def _met(project: Project, bodies: Bodies) -> dict[Pair, list[float]]:
-    """Pairs that touch as one begins to ride with the other or is put down onto it, and wheels with what they stand on as the runs begin
+    """Pairs that touch as one is attached to the other or is put down onto it, and wheels with what they stand on as the runs begin
     and end, with the times then."""
     row = {i: k for k, i in enumerate(bodies.ids)}
     wheels = {part.id for roll in project.wheels for part in solids(project, roll.part)} & row.keys()

@@ -1,4 +1,4 @@
-"""Putting down what rides: onto what is below it, or where it is told to go. Lengths in mm, times in s."""
+"""Putting down what is attached: onto what is below it, or where it is told to go. Lengths in mm, times in s."""
 
 from __future__ import annotations
 
@@ -29,13 +29,13 @@ _RESTING = 0.05  # mm within which something rests on another
 _AT_ONCE = 1e-3  # s
 
 
-def put_down(project: Project, meshes: Mapping[str, Mesh], carry_id: str, time: float) -> Project:
-    """The project with a ride that ends at a time with its rider put down, straight below, onto what lies there then.
+def put_down(project: Project, meshes: Mapping[str, Mesh], attachment_id: str, time: float) -> Project:
+    """The project with an attachment that ends at a time with its rider put down, straight below, onto what lies there then.
 
-    Where that moves by itself the rider goes on riding with it. Raises BadInput when the ride has not begun by then, or its
+    Where that moves by itself the rider goes on riding with it. Raises BadInput when the attachment has not begun by then, or its
     rider has no geometry.
     """
-    attachment = _carry(project, carry_id)
+    attachment = _attachment(project, attachment_id)
     start = begins(project, attachment)
     if not time > start:
         raise BadInput(f"“{attachment.name}” begins at {start:.2f} s; put its rider down after that")
@@ -59,7 +59,7 @@ def put_down(project: Project, meshes: Mapping[str, Mesh], carry_id: str, time: 
     frame = np.eye(4) if below is None else poses[row[below]]
     put = placement(inverse_rigid(frame) @ down @ pivot)
     lowering = min(attachment.lowering, time - start)
-    project = update(riding, carry_id, end=time, put=put, onto=below, lowering=lowering)
+    project = update(riding, attachment_id, end=time, put=put, onto=below, lowering=lowering)
     if below is None or any(0 <= segment.start - time < _AT_ONCE for segment in segments_of(project, attachment.rider)):
         return project
     name = new_name(
@@ -68,26 +68,26 @@ def put_down(project: Project, meshes: Mapping[str, Mesh], carry_id: str, time: 
     return add(project, Attachment(new_id(project, Attachment), name, attachment.rider, below, time))
 
 
-def put_at(project: Project, carry_id: str, target: Placement) -> Project:
-    """The project with a ride that ends with its rider's pivot at a placement in the room."""
-    return update(project, carry_id, put=target, onto=None)
+def put_at(project: Project, attachment_id: str, target: Placement) -> Project:
+    """The project with an attachment that ends with its rider's pivot at a placement in the room."""
+    return update(project, attachment_id, put=target, onto=None)
 
 
-def as_it_is(project: Project, carry_id: str) -> Project:
-    """The project with a ride that ends as its rider is then."""
-    return update(project, carry_id, put=None, onto=None)
+def as_it_is(project: Project, attachment_id: str) -> Project:
+    """The project with an attachment that ends as its rider is then."""
+    return update(project, attachment_id, put=None, onto=None)
 
 
 def target_placement(project: Project, attachment: Attachment) -> Placement | None:
-    """Where a ride puts its rider's pivot down, in the room."""
+    """Where an attachment puts its rider's pivot down, in the room."""
     if attachment.put is None or attachment.onto is None or attachment.end is None:
         return attachment.put
     pose = Motion(project).poses(attachment.rider, [attachment.end])[0] @ rest_and_pivot(project, attachment.rider)[1]
     return placement(pose)
 
 
-def _carry(project: Project, carry_id: str) -> Attachment:
-    attachment = get_as(project, carry_id, Attachment)
+def _attachment(project: Project, attachment_id: str) -> Attachment:
+    attachment = get_as(project, attachment_id, Attachment)
     return attachment
 
 

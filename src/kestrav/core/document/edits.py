@@ -123,7 +123,7 @@ def rename_project(project: Project, name: str) -> Project:
 def remove(project: Project, item_id: str) -> Project:
     """The project without an item and without what cannot be without it.
 
-    Runs go with their path or rider, key poses and rides with their things, shots with their camera, contacts and
+    Runs go with their path or rider, key poses and attachments with their things, shots with their camera, contacts and
     notes with their parts, requirements with all that they are about; a camera or light that aimed at a removed part keeps looking at where the part's origin stood,
     and a path on its surface stays where it is as one of points. What waited for a removed run begins at its own start.
     """

@@ -212,7 +212,7 @@ def check_poses(poses: PoseTrack) -> None:
 
 
 def check_attachment(attachment: Attachment) -> None:
-    """Raise BadInput when a ride has no span of time."""
+    """Raise BadInput when an attachment has no span of time."""
     label = name_of(attachment)
     check_time(attachment.start, f"{label} starts")
     if attachment.end is not None:

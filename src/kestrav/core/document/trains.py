@@ -15,7 +15,7 @@ _driven: Memo[dict[str, Side | None]] = Memo(4)
 def driven(project: Project) -> dict[str, Side | None]:
     """For each drive which end is turned by the other; None where both ends turn by something else.
 
-    Turning begins at what rolls, spins or is turned by a rod, then at what is moved by itself, and goes along the drives from
+    Turning begins at what rolls, spins or is turned by a rod, then at what is moved by itself, and goes along the gears from
     there. Where nothing turns at all a rack and first ends are taken to hold the others. Kept by the records' tuples.
     """
     if not project.gears:

@@ -1,4 +1,4 @@
-"""Making drives, rods and balls out of parts as they stand: edits. Lengths in mm, angles in degrees."""
+"""Making gears, rods and balls out of parts as they stand: edits. Lengths in mm, angles in degrees."""
 
 from __future__ import annotations
 
@@ -55,7 +55,7 @@ def turning_axle(project: Project, meshes: Mapping[str, Mesh], part_id: str) -> 
         return Axle(part.pivot.position, (0.0, 0.0, 1.0))
 
 
-# drives
+# gears
 
 
 def add_gear(project: Project, meshes: Mapping[str, Mesh], first: str, second: str, kind: Kind) -> Project:

@@ -111,10 +111,10 @@ def add_run(project: Project, rider: str, path: str, companions: tuple[str, ...]
 
 
 def add_attachment(project: Project, rider: str, carrier: str, start: float, end: float | None = None) -> Project:
-    """The project with a thing riding with a part from a time to another; the new ride is the last one."""
+    """The project with a thing attached to a part from a time to another; the new attachment is the last one."""
     who, what = get(project, rider), get(project, carrier)
     if isinstance(who, Part) and (carrier in subtree(project, rider) or rider in subtree(project, carrier)):
-        raise BadInput(f"“{who.name}” and “{what.name}” are parts of each other; one cannot ride with the other")
+        raise BadInput(f"“{who.name}” and “{what.name}” are parts of each other; one cannot be attached to the other")
     name = new_name(project, Attachment, f"{who.name} is attached to {what.name}")
     return add(project, Attachment(new_id(project, Attachment), name, rider, carrier, start, end))
 
@@ -542,7 +542,7 @@ def adjusted(project: Project, thing: str, time: float, matrix: Array) -> Projec
     """The project with a thing that something moves brought, by a rigid (4, 4) matrix in space, elsewhere at a time in s.
 
     Under a run it is its own turn and where it is carried beside the path that change, and the run goes on as it was;
-    of key poses a key at that time is set. Raises BadInput for what rides with something else then.
+    of key poses a key at that time is set. Raises BadInput for what is attached to something else then.
     """
     segments = segments_of(project, thing)
     segment = segments[int(active(segments, [time])[0])]

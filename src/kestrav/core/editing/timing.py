@@ -110,7 +110,7 @@ def _changed(project: Project, ids: Iterable[str], change: Any) -> Project:
 
 
 def stretched(project: Project, ids: Iterable[str], factor: float, about: float | None = None) -> Project:
-    """The project with runs, key poses, rides, shots and keyed lights told so many times as slowly.
+    """The project with runs, key poses, attachments, shots and keyed lights told so many times as slowly.
 
     Their shape stays; times are counted from ``about``, or from where the first of them begins. Raises BadInput unless
     the factor is above 0.

@@ -172,7 +172,7 @@ def add_rotations(
     for k, part_id in enumerate(ids):
         part = get(project, part_id)
         if not isinstance(part, Part):
-            raise BadInput(f"“{part.name}” is no part; choose what is to spin")
+            raise BadInput(f"“{part.name}” is no part; choose what is to rotate")
         try:
             axle = axle_of(project, meshes, part_id)[0]
         except BadInput:

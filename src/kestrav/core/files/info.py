@@ -101,7 +101,7 @@ def _project(path: Path, project: Project) -> tuple[dict[str, Any], str]:
         for r in runs
     ]
     lines += [
-        f"{'ride' if m['with'] else 'key poses'} {m['name']}: {m['rider']}{' with ' + m['with'] if m['with'] else ''}, "
+        f"{'attachment' if m['with'] else 'key poses'} {m['name']}: {m['rider']}{' with ' + m['with'] if m['with'] else ''}, "
         f"{_moment(m['start_s'])} {'without end' if m['end_s'] is None else 'to ' + _moment(m['end_s'])}"
         for m in moves
     ]

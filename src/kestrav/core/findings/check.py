@@ -28,7 +28,7 @@ _ORDER = {"breach": 0, "warning": 1, "note": 2}
 @dataclass(frozen=True)
 class CheckResult:
     """Frames' times (n,) in s, the clearance at them, and the findings, worst kind first; ``over`` is the part of time in s that was
-    checked (none: all), ``table`` its breaches; ``fixes`` what would mend each run that leads into one, none where that was not worked out."""
+    checked (none: all), ``table`` its breaches; ``fixes`` what would fix each run that leads into one, none where that was not worked out."""
 
     times: NDArray[np.float64]
     clearance: Clearance

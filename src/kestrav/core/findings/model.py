@@ -57,7 +57,7 @@ class Finding:
 
     ``subject`` are ids; ``time`` in s is the worst moment; ``intervals`` are frames (first, last);
     ``place`` is a point in space to look at, and ``gap`` two points to draw a dimension line between. ``also`` are
-    other ways to mend it.
+    other fixes.
     """
 
     rule: str

@@ -30,7 +30,7 @@ def over_frames(
 ) -> Finding:
     """A finding of a shot's camera over those of its frames that are faulty (n,), told at the worst of them.
 
-    Its title names the camera; it is about the camera, the shot, and what else is named. The first of what is ``offered`` is its mend.
+    Its title names the camera; it is about the camera, the shot, and what else is named. The first of what is ``offered`` is its fix.
     """
     spans = tuple(
         (evidence.frame(float(judged.times[a])), evidence.frame(float(judged.times[b])))

@@ -115,7 +115,7 @@ RULES: tuple[Rule, ...] = (
     Rule(ground_gap.find, "ground", "a rider floats above the ground or sinks into the ground", "warning", "mm", _S.ground_gap, "ground_gap"),
     Rule(digging.find, "digging", "a pose track dips below the floor between its keys", "warning", "mm", _S.ground_gap, "ground_gap"),
     Rule(dead_time.find, "dead-time", "nothing moves for a while", "note", "s", _S.dead_time, "dead_time"),
-    # wheels, rotations, drives and rods
+    # wheels, rotations, gears and rods
     Rule(wheels.find, "wheel-slip", "a wheel slips", "warning", "mm", wheels.SLIP),
     Rule(wheels.find, "wheel-dragged", "a wheel is dragged sideways", "note", "mm", None, "", f"{wheels.DRAGGED:.0%} of its path; {PRACTICE}"),
     Rule(wheels.find, "wheel-axle-along", "a wheel's axle points along the direction of travel", "breach", "", wheels.ALONG),

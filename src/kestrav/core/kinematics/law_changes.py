@@ -17,7 +17,7 @@ INSTANT = 1e-10  # s; what jumps does so within this of when it is told to
 def changes(motion: Motion, end: float) -> tuple[Array, Array]:
     """Times (n,) up to an end at which anything changes its law, and those (k,) at which something may jump.
 
-    Ends of passes, holds, kinks, borders of zones, keys, starts and ends of runs, key poses, attachments and what is put down, and of spins
+    Ends of passes, holds, kinks, borders of zones, keys, starts and ends of runs, key poses, attachments and what is put down, and of rotations
     with their ramps; not those of the grid of wheels and rods, which is ``motion.grid``.
     """
     project = motion.project

@@ -201,7 +201,7 @@ class Motion:
             known.wheels[roll.id] = made
         return known.wheels[roll.id]
 
-    # drives
+    # gears
 
     def turned(self, part: str, axle_direction: ArrayLike, times: ArrayLike, exclude: Turner | None = None) -> Array:
         """How far (n,) a part's joints, but one, turn it about a direction of its own or slide it along that."""
@@ -498,7 +498,7 @@ class Motion:
     def _put_down(
         self, thing: str, attachment: Attachment, segment: MotionSegment, times: Array, poses: Array
     ) -> Array:
-        """World matrices (n, 4, 4) of a ride that ends where its rider is put down, at times within the ride."""
+        """World matrices (n, 4, 4) of an attachment that ends where its rider is put down, at times within the attachment."""
         begins = max(segment.end - attachment.lowering, segment.start)
         late = times >= min(begins, segment.end)
         if attachment.put is None or not late.any():

@@ -1,4 +1,4 @@
-"""What moves a thing and when: its runs, key poses and rides, one after another."""
+"""What moves a thing and when: its runs, key poses and attachments, one after another."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ Array = NDArray[np.float64]
 
 @dataclass(frozen=True)
 class MotionSegment:
-    """A run, key poses or a ride of a thing, from a start to an end in s (infinite: never, or without end)."""
+    """A run, key poses or an attachment of a thing, from a start to an end in s (infinite: never, or without end)."""
 
     item: Run | PoseTrack | Attachment
     start: float
@@ -52,7 +52,7 @@ def moving_state(project: Project) -> tuple[object, ...]:
 
 
 def movers(project: Project) -> set[str]:
-    """Ids of all things that a run, key poses or a ride move, companions too; not of what they take along."""
+    """Ids of all things that a run, key poses or an attachment move, companions too; not of what they take along."""
     return set(by_thing(project))
 
 
@@ -70,7 +70,7 @@ def companion_of(project: Project, thing: str) -> str:
 
 
 def segment_of(project: Project, item: Run | PoseTrack | Attachment) -> MotionSegment:
-    """A run, key poses or a ride in time."""
+    """A run, key poses or an attachment in time."""
     if isinstance(item, Run):
         course = course_of(project, item)
         return MotionSegment(item, course.start, course.end, course)

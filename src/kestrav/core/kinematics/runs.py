@@ -362,7 +362,7 @@ def _ceiling(
 
 
 def span(project: Project) -> float:
-    """The end of the last run, key poses, ride or shot, in s; 1 s when there are none. Kept by the records' tuples."""
+    """The end of the last run, key poses, attachment or shot, in s; 1 s when there are none. Kept by the records' tuples."""
     state = (
         project.runs,
         project.paths,

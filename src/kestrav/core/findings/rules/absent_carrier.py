@@ -1,4 +1,4 @@
-"""A part rides with something that is not there yet."""
+"""A part is attached to something that is not there yet."""
 
 from __future__ import annotations
 
@@ -23,7 +23,7 @@ APART = 5.0  # mm; common practice, no source
 
 
 def find(evidence: Evidence) -> list[Finding]:
-    """One finding for each ride of a part that begins while its carrier is farther from it than the limit."""
+    """One finding for each attachment of a part that begins while its carrier is farther from it than the limit."""
     findings = []
     project = evidence.project
     for attachment in project.attachments:
@@ -91,7 +91,7 @@ def _gap(
 
 
 def _when_there(evidence: Evidence, attachment: Attachment, start: float) -> float | None:
-    """The first frame after a time at which the two are close enough, were there no ride."""
+    """The first frame after a time at which the two are close enough, were there no attachment."""
     free = remove(evidence.project, attachment.id)
     times = evidence.times[evidence.times > start]
     if attachment.end is not None:

@@ -76,11 +76,11 @@ def asked(required: float) -> str:
 
 
 Worked = dict[str, tuple[str, tuple[Fix, ...]]]
-"""What came of mending each run, by its id: why it cannot be bent away, if so, and the fixes that would do."""
+"""What came of fixing each run, by its id: why it cannot be bent away, if so, and the fixes that would do."""
 
 
 def with_fixes(evidence: Evidence, finding: Finding, known: Worked) -> Finding:
-    """A breach with what would mend it worked out, if a run on a path of points leads into it: the path bent away or raised, the run
+    """A breach with its fixes worked out, if a run on a path of points leads into it: the path bent away or raised, the run
     delayed; or why it cannot be bent.
 
     The ways are worked out here, as that takes a while, and once for each run (``known``); the fixes put things there.

@@ -1,4 +1,4 @@
-"""What moves a thing one after another: runs, key poses and rides that overlap, or do not join."""
+"""What moves a thing one after another: runs, key poses and attachments that overlap, or do not join."""
 
 from __future__ import annotations
 
@@ -169,7 +169,7 @@ def _jumps(evidence: Evidence, thing: str, segments: list[MotionSegment]) -> Ite
 
 
 def _let_go(evidence: Evidence, thing: str, segments: list[MotionSegment], k: int) -> Iterator[Finding]:
-    """A ride that begins or ends while its carrier moves on: the rider is snatched up, or stops at once."""
+    """An attachment that begins or ends while its carrier moves on: the rider is snatched up, or stops at once."""
     project, segment, limit = evidence.project, segments[k], evidence.project.settings.kink_step
     assert isinstance(segment.item, Attachment)
     motion, name = Motion(project), get(project, thing).name
@@ -237,7 +237,7 @@ def blend_fix(two: MotionSegment) -> Fix | None:
 def place_fixes(
     project: Project, thing: str, one: MotionSegment, two: MotionSegment, before: Array
 ) -> list[Fix | None]:
-    """Ways to mend a jump of place: the later start brought there, the two joined by a path, or blended."""
+    """Fixes of a jump of place: the later start brought there, the two joined by a path, or blended."""
     fixes: list[Fix | None] = []
     if two.course is not None and two.course.run.rider == thing:
         path = get(project, two.course.run.path)

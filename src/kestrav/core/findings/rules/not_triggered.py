@@ -23,7 +23,7 @@ _Starts = Run | PoseTrack | Attachment | TimedRotation
 
 def find(evidence: Evidence) -> list[Finding]:
     """One finding for each contact of two things meant to touch that starts nothing, though one of them sets out about then; and for
-    key poses, rides and spins that never begin."""
+    key poses, attachments and spins that never begin."""
     project = evidence.project
     findings, told = [], set()
     for touch in evidence.touches:

@@ -90,9 +90,9 @@ _SLOWER = 2.0
 def _flips(evidence: Evidence, fix: Fix, rider: str) -> bool:
     """Whether a rider still flips with a fix made."""
     try:
-        mended = evidence.renewed(fix.edit(evidence.project))
-        times = frame_times(mended)
-        poses = Motion(mended).poses(rider, times)
+        fixed = evidence.renewed(fix.edit(evidence.project))
+        times = frame_times(fixed)
+        poses = Motion(fixed).poses(rider, times)
     except BadInput:
         return True
     angle = np.degrees(rotation_angle(poses[:-1, :3, :3], poses[1:, :3, :3]))

@@ -26,7 +26,7 @@ _ALONG = 0.99  # cosine between an axle and a cylinder's axis above which they a
 
 
 def find(evidence: Evidence) -> list[Finding]:
-    """For each spin what is wrong with it."""
+    """For each rotation what is wrong with it."""
     return [finding for rotation in evidence.project.rotations for finding in _of(evidence, rotation)]
 
 
@@ -59,7 +59,7 @@ def _of(evidence: Evidence, rotation: TimedRotation) -> Iterator[Finding]:
 
 
 def _as_a_wheel(evidence: Evidence, rotation: TimedRotation, axle: Axle, radius: float) -> Iterator[Finding]:
-    """A spin of what touches the ground and is carried along: it must turn as it rolls."""
+    """A rotation of what touches the ground and is carried along: it must turn as it rolls."""
     project = evidence.project
     motion = Motion(project)
     wheel = Wheel("", "", rotation.part, axle, radius, radius)
