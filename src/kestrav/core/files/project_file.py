@@ -153,22 +153,11 @@ def _with_distances(document: dict[str, Any]) -> dict[str, Any]:
 
 
 UPGRADES: dict[int, Callable[[dict[str, Any]], dict[str, Any]]] = {
-    1: lambda document: document,
-    2: lambda document: document,
     3: _with_stances,
     4: _with_kinds_of_cues,
-    5: lambda document: document,
-    6: lambda document: document,
-    7: lambda document: document,
-    8: lambda document: document,
-    9: lambda document: document,
-    10: lambda document: document,
     11: _with_names_of_the_trade,
     12: _with_terms_of_the_trade,
     13: _with_finishes,
-    14: lambda document: document,
-    15: lambda document: document,
-    16: lambda document: document,
     17: _with_distances,
 }
 
@@ -353,12 +342,12 @@ def _document(path: Path, text: bytes) -> Project:
         raise BadInput(
             f"“{path}” has format version {version}; this Kestrav reads up to {FORMAT_VERSION}: use a newer one"
         )
-    while version < FORMAT_VERSION:
-        if version not in UPGRADES:
-            raise BadInput(f"“{path}” has the unknown format version {version}")
-        raw = UPGRADES[version](raw)
-        version += 1
-        raw["version"] = version
+    if version < 1:
+        raise BadInput(f"“{path}” has the unknown format version {version}")
+    for old in range(version, FORMAT_VERSION):
+        if old in UPGRADES:  # otherwise there are only fields more, which have defaults
+            raw = UPGRADES[old](raw)
+        raw["version"] = old + 1
     try:
         return check_curves(validate(msgspec.convert(raw, Project, strict=True)))
     except msgspec.ValidationError as fault:
