@@ -209,3 +209,14 @@ def test_a_small_lens_is_drawn_coarsely_while_it_plays_and_whole_when_it_stops(h
     hall.session.set_time(0.4)
     stage.draw()
     assert not any(batch.final.GetMapper() is batch._coarse[batch.final] for batch in stage.scene.batches)
+
+
+def test_what_is_clear_is_drawn_quickly_only_while_it_plays(hall):
+    stage = hall.stage
+    assert all(renderer.GetUseOIT() for renderer in stage.scene.renderers)
+    stage.play.set_playing(True)
+    stage.draw()
+    assert not any(renderer.GetUseOIT() for renderer in stage.scene.renderers)
+    stage.play.set_playing(False)
+    stage.draw()
+    assert all(renderer.GetUseOIT() for renderer in stage.scene.renderers)
