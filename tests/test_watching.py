@@ -86,7 +86,7 @@ def test_what_became_worse_and_better_is_told_with_all_that_is_attached_kept(wat
     # 6 mm are enough, and -1 are not
     assert not seen[1].comparison.is_worse and seen[2].comparison.is_worse
     assert "1 new" in in_words(seen[2].comparison) and "9.000 → 6.000" in in_words(seen[1].comparison)
-    assert "1 gone" in in_words(seen[3].comparison)
+    assert "1 resolved" in in_words(seen[3].comparison)
     assert last is seen[3] and watcher.project.runs[0].rider == watcher.project.parts[0].id
     # nothing was written without a word
     assert project_file.load(watched).meshes.keys() != watcher.meshes.keys()

@@ -243,7 +243,7 @@ def compare(
     ] = True,
     as_json: Json = False,
 ) -> None:
-    """Tell what is new, gone, worse or better between two checks. Exit 1 when a breach is new or worse."""
+    """Tell what is new, resolved, worse or better between two checks. Exit 1 when a breach is new or worse."""
     from kestrav import scripting
     from kestrav.core.findings import comparing
 

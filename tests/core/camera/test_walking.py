@@ -54,7 +54,7 @@ def test_a_walk_keeps_its_distance_from_walls_and_furniture(room, distance):
 
 
 def test_a_closed_door_or_a_narrow_one_leaves_no_way_and_says_what_would_fit(room):
-    with pytest.raises(BadInput, match="no way from waypoint 1 to 2 that keeps 400"):
+    with pytest.raises(BadInput, match="no path from waypoint 1 to 2 that keeps 400"):
         walking.plan_walk(room.project, room.meshes, OVER)
     with pytest.raises(BadInput, match="499 mm could be kept"):
         walking.plan_walk(room.project, room.meshes, OVER, 600.0, doors=["part-6"])

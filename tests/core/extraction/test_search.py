@@ -450,9 +450,9 @@ def test_what_cannot_be_asked_is_refused():
     made, meshes = u_shape()
     with pytest.raises(BadInput, match="cannot be required"):
         find_extraction_path(made, meshes, ["block"], ExtractionRequest(required=-1.0))
-    with pytest.raises(BadInput, match="to look for a way"):
+    with pytest.raises(BadInput, match="to look for an extraction path"):
         find_extraction_path(made, meshes, ["block"], ExtractionRequest(seconds=0.0))
-    with pytest.raises(BadInput, match="checks to look for a way"):
+    with pytest.raises(BadInput, match="checks to look for an extraction path"):
         find_extraction_path(made, meshes, ["block"], ExtractionRequest(checks=0))
     bare = edits.add(made, Part("empty", "Empty"))
     with pytest.raises(BadInput, match="no geometry"):

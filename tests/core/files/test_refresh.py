@@ -92,7 +92,7 @@ def test_added_gone_and_changed_parts_are_told_and_runs_kept(opened, tmp_path):
     assert [r.name for r in after.runs] == ["Lid lifts"]
     assert of(after, "Lid") == of(project, "Lid")
     assert np.ptp(box_of(after, "Case"), axis=0) == pytest.approx([120, 80, 60], abs=1e-3)
-    assert "Gone (1): Bolt" in changes.text()
+    assert "Removed (1): Bolt" in changes.text()
 
 
 def test_what_was_changed_here_stays(opened, tmp_path):

@@ -43,7 +43,7 @@ def test_what_is_farther_beyond_its_limit_is_worse(value, limit, now, change):
 def test_what_is_new_comes_first_and_what_is_gone_last():
     found, told = changes([finding("kink")], [finding("flip", severity="warning"), finding("digging")])
     assert found == [("new", "digging"), ("new", "flip"), ("resolved", "kink")]
-    assert told.is_worse and "gone (1):" in as_text(told)
+    assert told.is_worse and "resolved (1):" in as_text(told)
 
 
 def test_several_of_one_kind_are_paired_in_their_order_in_time():

@@ -277,7 +277,7 @@ def test_a_handle_gives_a_key_its_speed_also_backwards():
     assert float(made.speed(2.0)) == pytest.approx(-0.4 * 1000 / 4)
     with pytest.raises(BadInput, match="times go forward"):
         limited(bend(100, 20), Keyed((SpeedKey(0, 0), SpeedKey(0.5, 0.6))), duration=2.0, speed=None)
-    with pytest.raises(BadInput, match="beyond its way"):
+    with pytest.raises(BadInput, match="beyond its distance"):
         limited(bend(100, 20), Keyed((SpeedKey(0, 0), SpeedKey(1, 1.2))), duration=2.0, speed=None)
 
 

@@ -174,7 +174,7 @@ class SpeedProfileRows(Rows):
                 f"Key {i + 1}, mm",
                 key.distance * course.length,
                 "mm",
-                partial(lambda k, v: change(k, way=v / course.length), i),
+                partial(lambda k, v: change(k, distance=v / course.length), i),
                 "Distance from the start",
                 1,
                 10,

@@ -149,7 +149,7 @@ def _speed_moved(course: RunCourse, grip: Grip, x: float, y: float) -> Keyed:
     inner = 0 < grip.index < len(keys) - 1
     low, high = _room([k.time for k in keys], grip.index, 0.0, 1.0)
     time = min(max(time, low), high) if inner else key.time
-    keys[grip.index] = msgspec.structs.replace(key, time=time, way=float(np.clip(y / course.length, 0.0, 1.0)))
+    keys[grip.index] = msgspec.structs.replace(key, time=time, distance=float(np.clip(y / course.length, 0.0, 1.0)))
     return Keyed(tuple(keys))
 
 

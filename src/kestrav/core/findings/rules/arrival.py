@@ -155,7 +155,7 @@ def _never(evidence: Evidence, course: RunCourse) -> list[Finding]:
         ]
     short = course.length - float(course.profile.distance([course.once])[0]) if run.follows is None else 0.0
     if isinstance(run.speed_profile, Keyed) and short > MARK and run.portion is None:
-        keys = (*run.speed_profile.keys[:-1], msgspec.structs.replace(run.speed_profile.keys[-1], way=1.0))
+        keys = (*run.speed_profile.keys[:-1], msgspec.structs.replace(run.speed_profile.keys[-1], distance=1.0))
         return [
             _finding(
                 evidence,
