@@ -4,9 +4,9 @@ from typing import Annotated, Literal
 
 import msgspec
 import pytest
-from PySide6.QtCore import QTimer
+from PySide6.QtCore import QPoint, QRect, QTimer
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QApplication, QDialogButtonBox
+from PySide6.QtWidgets import QApplication, QDialogButtonBox, QLabel
 
 from kestrav.app.dialogs.asking import PlanDialog, RequestDialog, ask_request
 from kestrav.core.document.fields import option, quantity, switch
@@ -126,3 +126,31 @@ def test_what_is_typed_last_leaves_no_preview_behind(dressed, qtbot):
     shown.append(None)
     qtbot.wait(50)
     assert shown[-1] is None
+
+
+class Growing(RequestDialog):
+    """Asks for more once it is loud."""
+
+    def rows(self, form):
+        form.fields(self.request, "length", "loud", change=self.set)
+        if self.request.loud:
+            form.fields(self.request, "share", "stops", "margin", "mode", change=self.set)
+
+
+def test_it_grows_with_what_it_asks_for(dressed, qtbot):
+    made = Growing(None, "Trip", Trip())
+    qtbot.addWidget(made)
+    made.show()
+    qtbot.waitExposed(made)
+    low = made.height()
+    made.set(loud=True)
+    qtbot.waitUntil(lambda: made.height() > low)
+    made.set(loud=False)
+    qtbot.wait(50)
+    made.resize(made.width(), low)
+    # again, and what is new asks for its room late
+    made.set(loud=True)
+    qtbot.waitUntil(lambda: made.height() >= made.column.totalHeightForWidth(made.width()) > low)
+    labels = [w for w in made.form.findChildren(QLabel) if w.isVisible() and w.text()]
+    rects = [QRect(w.mapTo(made, QPoint(0, 0)), w.size()) for w in labels]
+    assert len(rects) >= 6 and not any(a.intersects(b) for i, a in enumerate(rects) for b in rects[:i])
