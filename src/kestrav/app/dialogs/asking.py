@@ -132,9 +132,6 @@ class RequestDialog(QDialog):
 
     def _fit(self) -> None:
         """Be as high as all of it needs: lines that wrap need more than a layout takes for granted."""
-        # what was kept of it may be from before its rows were shown
-        self.form.column.invalidate()
-        self.column.invalidate()
         needed = self.column.totalHeightForWidth(self.width())
         if needed > self.height():
             self.resize(self.width(), needed)

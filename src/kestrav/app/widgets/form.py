@@ -542,6 +542,8 @@ class Form(QWidget):
                 widget.setParent(None)
         for i, widget in enumerate(kept):
             self.column.insertWidget(i, widget)
+        # only now: to show one lays out what there is, and half of it would be taken for the whole until Qt comes round to it
+        for widget in kept:
             widget.show()
         inside = [w for row in kept for w in row.findChildren(QWidget) if w.window() is self.window()]
         stops = [w for w in inside if w.focusPolicy() & Qt.FocusPolicy.TabFocus]
