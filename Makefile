@@ -6,7 +6,7 @@ KILLS = 1000
 LONG = camera/test_demo_cameras.py camera/test_orbits.py clearance/test_adversarial.py clearance/test_certificate.py \
 	clearance/test_clearance.py clearance/test_contact_history.py clearance/test_fits.py clearance/test_swept.py extraction \
 	files/test_against_opencascade.py files/test_formats.py files/test_gltf_export.py files/test_import.py \
-	files/test_product_cache.py files/test_recovery.py findings/test_findings.py findings/test_table.py \
+	files/test_product_cache.py files/test_recovery.py findings/test_findings.py findings/test_rule_table.py \
 	files/test_usd.py geometry/test_roundness.py kinematics/test_displacement.py review
 
 .PHONY: setup dev demo test test-quick coverage lint bench fuzz endure drill shots demo-geometry demo-project lock install uninstall

@@ -88,6 +88,7 @@ def main() -> int:
         handing.going_on_with_a_film,
         review.review_against_bare_three,
         stage.redraw_against_bare_window,
+        stage.playing,
         stage.redraw_of_a_large_assembly,
         start.first_frame,
     ):

@@ -317,10 +317,10 @@ class Drawings:
     coarse: vtkPolyData | None = None
 
 
-def shared_drawing(shape: Outline, finish: Finish | None = None) -> Drawings:
+def shared_drawing(outline: Outline, finish: Finish | None = None) -> Drawings:
     """Make the drawing that many parts of one finish share."""
-    alone = Member("", 0, shape, np.eye(4), "#ffffff")
-    coarse = None if shape.coarse is None else surface_of([alone.coarse()], finish)
+    alone = Member("", 0, outline, np.eye(4), "#ffffff")
+    coarse = None if outline.coarse is None else surface_of([alone.coarse()], finish)
     return Drawings(surface_of([alone], finish), edges_of([alone], lambda _: "#ffffff", 1.0), coarse)
 
 
@@ -359,11 +359,11 @@ def surface_of(members: Sequence[Member], finish: Finish | None = None) -> vtkPo
     )
 
 
-def _handed(mapped: Mapped, shape: Outline) -> NDArray[np.floating]:
+def _handed(mapped: Mapped, outline: Outline) -> NDArray[np.floating]:
     """The directions of u (k, 3), longer where the picture is seen mirrored."""
-    if shape.normals is None:
+    if outline.normals is None:
         return mapped.along
-    signs = tangents(mapped, shape.normals[mapped.source])[:, 3:]
+    signs = tangents(mapped, outline.normals[mapped.source])[:, 3:]
     return np.asarray(mapped.along * np.where(signs < 0, MIRRORED, 1.0))
 
 
@@ -371,11 +371,11 @@ def _mapping(member: Member, finish: Finish | None) -> Mapped | None:
     """Where a member's surface lies on the texture of a finish; none where that has none."""
     if finish is None:
         return None
-    shape, uv = member.outline, member.outline.uv
+    outline, uv = member.outline, member.outline.uv
     if finish.pictures is not None and uv is None:
         # what is drawn in its stead meanwhile lies nowhere on them
-        uv = np.zeros((len(shape.triangles), 3, 2), np.float32)
-    return mapping_of(finish, shape.points, shape.triangles, uv)
+        uv = np.zeros((len(outline.triangles), 3, 2), np.float32)
+    return mapping_of(finish, outline.points, outline.triangles, uv)
 
 
 def edges_of(members: Sequence[Member], colour: Callable[[Member], str], shade: float) -> vtkPolyData:
@@ -394,13 +394,13 @@ def edges_of(members: Sequence[Member], colour: Callable[[Member], str], shade: 
 def _tinted(member: Member, finish: Finish | None) -> NDArray[np.uint8]:
     """Colours of a member's points: its own, and its faces' where the file coloured them apart; under a picture, what that is multiplied
     by."""
-    shape = member.outline
+    outline = member.outline
     if under_picture(finish):
-        return _shades(under_picture(finish), 1.0, len(shape.points))
-    if shape.tint_of is None or not member.tinted:
-        return _shades(member.colour, 1.0, len(shape.points))
-    table = np.array([np.rint(255 * np.array(rgb(t or member.colour))) for t in shape.tints])
-    return table[shape.tint_of].astype(np.uint8)
+        return _shades(under_picture(finish), 1.0, len(outline.points))
+    if outline.tint_of is None or not member.tinted:
+        return _shades(member.colour, 1.0, len(outline.points))
+    table = np.array([np.rint(255 * np.array(rgb(t or member.colour))) for t in outline.tints])
+    return table[outline.tint_of].astype(np.uint8)
 
 
 def _shades(colour: str, shade: float, count: int) -> NDArray[np.uint8]:

@@ -90,7 +90,7 @@ def connected(cluster: Cluster) -> Iterator[Any]:
     """A client of a cluster that answers and has workers. Raises BadInput for one that does not."""
     from distributed import Client
 
-    class Ours(Client):
+    class _Client(Client):
         def start(self, **options: Any) -> None:
             try:
                 super().start(**options)
@@ -100,7 +100,7 @@ def connected(cluster: Cluster) -> Iterator[Any]:
 
     address = cluster.address
     try:
-        client = Ours(address, timeout=_ANSWERS, security=cluster.security(), loop=running_loop())
+        client = _Client(address, timeout=_ANSWERS, security=cluster.security(), loop=running_loop())
     except (OSError, ValueError, TimeoutError) as fault:
         raise BadInput(
             f"the cluster at “{address}” does not answer within {_ANSWERS:g} s; give the address of its scheduler, as tcp://host:8786"

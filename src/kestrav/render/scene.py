@@ -74,7 +74,7 @@ class Scene:
         self._poses: Array | None = None
         self._base: Array = np.empty((0, 4, 4))  # rest poses when the batches were made
         self._rest: Array = np.empty((0, 4, 4))
-        self._moved: Array = np.empty((0, 4, 4))
+        self._moved: Array = np.empty((0, 4, 4))  # all groups' displacements by the poses
         self._style: Style = "solid"
         self._display_mode = DisplayMode()
         self._setup = LightSetup()
@@ -314,8 +314,7 @@ class Scene:
         self.project, self._parts = project, project.parts
         self._finishes = finishes_of(project, project.colourway)
         self._rest = rest_poses(project)
-        if self._poses is not None:
-            self._moved = self._poses @ inverse_rigid(self._rest)
+        self._displace()
         moved = self._rest @ inverse_rigid(self._base)
         fresh: list[Batch] = []
         for batch in list(self.batches):
@@ -378,11 +377,11 @@ class Scene:
         """A part as it stood when the batches were made."""
         key = _solid_key(part)
         # the many small edges of a swept volume say nothing
-        shape = self._outlines.known.get(key)
-        if shape is None or (shape.rough and now):
-            shape = self._outlines.of(key, solid_mesh(meshes, part), edges=part.swept is None, now=now)
+        outline = self._outlines.known.get(key)
+        if outline is None or (outline.rough and now):
+            outline = self._outlines.of(key, solid_mesh(meshes, part), edges=part.swept is None, now=now)
         own = finish is None or not finish.colour
-        return Member(part.id, row, shape, self._base[row], colour_of(part, finish), own)
+        return Member(part.id, row, outline, self._base[row], colour_of(part, finish), own)
 
     def fade(self, renderer: vtkRenderer, faint: Mapping[str, float]) -> None:
         """Show things that cameras see faint with an opacity in one renderer, until told otherwise."""
@@ -402,7 +401,7 @@ class Scene:
     def pose(self, poses: Array) -> None:
         """Place everything by world matrices (parts, 4, 4) of the project last given to :meth:`update`."""
         self._poses = poses
-        self._moved = poses @ inverse_rigid(self._rest)
+        self._displace()
         for batch in self.batches:
             batch.place(self.displacement(batch.kind.group))
 
@@ -415,6 +414,10 @@ class Scene:
             return np.eye(4)
         moved: Array = self._moved[group] if poses is None else poses[group] @ inverse_rigid(self._rest[group])
         return moved
+
+    def _displace(self) -> None:
+        if self._poses is not None:
+            self._moved = self._poses @ inverse_rigid(self._rest)
 
     def shown_parts(self) -> list[str]:
         """Ids of the parts that are drawn."""

@@ -17,7 +17,7 @@ from kestrav.app.actions.prompts import Actions, Prompts
 from kestrav.app.cards.card import Card
 from kestrav.app.dialogs.asking import PreviewedDialog, ask_request
 from kestrav.app.dialogs.camera_dialogs import FollowDialog, OrbitDialog
-from kestrav.app.dialogs.questions import ask_choice
+from kestrav.app.dialogs.questions import answered, ask_choice
 from kestrav.app.film.film_strip import FilmStrip
 from kestrav.app.session import Session
 from kestrav.app.stage.part_tools import Ask
@@ -220,12 +220,12 @@ class CameraActions(Actions):
     def ask(self, dialog: PreviewedDialog, label: str) -> bool:
         """Ask, and make what was told; whether it was accepted."""
         looked = self.session.camera_id
-        accepted = dialog.exec()
+        accepted = answered(dialog)
         self.session.camera_id = looked
         self.session.preview(None)
         if accepted:
             self._make(label, dialog.make)
-        return bool(accepted)
+        return accepted
 
     def at_a_point(self) -> None:
         """Pick where a camera stands, and what it looks at."""

@@ -16,7 +16,7 @@ from kestrav.app.cards.card import Card
 from kestrav.app.dialogs.asking import ask_request
 from kestrav.app.dialogs.breach_table import BreachTable
 from kestrav.app.dialogs.fit_table import FitTable
-from kestrav.app.dialogs.questions import tell
+from kestrav.app.dialogs.questions import answered, tell
 from kestrav.app.dialogs.requirement_dialog import RequirementDialog
 from kestrav.app.jobs import work
 from kestrav.app.jobs.jobs import Job
@@ -99,7 +99,7 @@ class ClearanceActions(Actions):
             self.prompts.complain("there is no part yet to keep clear of others; add a product first")
             return
         dialog = RequirementDialog(self.prompts.over, project, chosen)
-        if not dialog.exec():
+        if not answered(dialog):
             return
         asked = dialog.request
         is_checked = asked.kind == "own"

@@ -12,6 +12,7 @@ from PySide6.QtWidgets import QFileDialog
 
 from kestrav.app.actions.prompts import Actions, Checked, Prompts
 from kestrav.app.dialogs.export_dialog import ExportDialog
+from kestrav.app.dialogs.questions import answered
 from kestrav.app.jobs import work
 from kestrav.app.jobs.jobs import Job
 from kestrav.app.session import Session
@@ -60,7 +61,7 @@ class ExportActions(Actions):
     def ask(self, title: str = "") -> None:
         """Ask what and where, and write."""
         dialog = ExportDialog(self.prompts.over, self.session.shown, self.session.used_meshes(), title)
-        if not dialog.exec():
+        if not answered(dialog):
             return
         one = dialog.chosen
         endings = ";;".join(f"{one.title} (*{ending})" for ending in one.endings)

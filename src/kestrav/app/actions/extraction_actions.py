@@ -11,7 +11,7 @@ from PySide6.QtGui import QAction
 from kestrav.app.actions.prompts import Actions, Prompts
 from kestrav.app.dialogs.asking import ask_request
 from kestrav.app.dialogs.extraction_dialog import ExtractionDialog
-from kestrav.app.dialogs.questions import ask_remedy, tell
+from kestrav.app.dialogs.questions import answered, ask_remedy, tell
 from kestrav.app.dialogs.sequence_dialog import SequenceDialog
 from kestrav.app.jobs import work
 from kestrav.app.jobs.jobs import Job
@@ -84,7 +84,7 @@ class ExtractionActions(Actions):
 
     def _sequence(self, project: Project, order: Order) -> Project:
         dialog = SequenceDialog(self.prompts.over, project, order)
-        if not dialog.exec():
+        if not answered(dialog):
             return project
         asked = dialog.request
         return add_sequence(project, dialog.order, self.session.time, asked.speed, together=asked.motion == "together")
@@ -188,7 +188,7 @@ class ExtractionActions(Actions):
         if not things:
             return
         dialog = ExtractionDialog(self.prompts.over, project, things, self.request)
-        if not dialog.exec():
+        if not answered(dialog):
             return
         self.request = dialog.request
         self._look(things)

@@ -13,7 +13,7 @@ from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QFileDialog
 
 from kestrav.app.actions.prompts import Actions, Prompts
-from kestrav.app.dialogs.questions import ask_picture
+from kestrav.app.dialogs.questions import answered, ask_picture
 from kestrav.app.film.film_view import FilmView
 from kestrav.app.film.render_dialog import SEE_THROUGH, RenderDialog
 from kestrav.app.film.still_view import StillView
@@ -79,7 +79,7 @@ class FilmActions(Actions):
         dialog = RenderDialog(
             self.prompts.over, self.session.project, self.session.used_meshes(), shot, self.folder(), whole=whole
         )
-        if dialog.exec():
+        if answered(dialog):
             render = self.start_in_colourways if dialog.colourways else self.start
             alpha = dialog.alpha and dialog.kind in SEE_THROUGH
             render(dialog.shots(), dialog.chosen, codec=dialog.codec, alpha=alpha, bits=dialog.bits)

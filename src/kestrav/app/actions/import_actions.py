@@ -25,7 +25,7 @@ from PySide6.QtWidgets import (
 
 from kestrav.app import settings
 from kestrav.app.actions.prompts import Actions, Checked, Prompts
-from kestrav.app.dialogs.questions import tell
+from kestrav.app.dialogs.questions import answered, tell
 from kestrav.app.jobs import work
 from kestrav.app.jobs.jobs import Job
 from kestrav.app.session import Session
@@ -226,7 +226,7 @@ class ImportActions(Actions):
     def _ask_units(self, files: Sequence[tuple[str, Array, str]]) -> list[float] | None:
         """Units in mm of files that do not say theirs, or None when the person leaves it."""
         dialog = UnitDialog(self.prompts.over, files)
-        if dialog.exec():
+        if answered(dialog):
             return dialog.units()
         self.prompts.say("Nothing was imported")
         return None
@@ -365,7 +365,7 @@ class ImportActions(Actions):
             self.prompts.say(f"{product.source}: nothing has changed", 8000)
             return
         self.dialog = ChangesDialog(self.prompts.over, product.source, changes)
-        if self.dialog.exec():
+        if answered(self.dialog):
             self.checking.compare_next()
             self.session.edit("Reload file", lambda p: reload(p, source_id, product)[0], meshes=product.meshes)
 

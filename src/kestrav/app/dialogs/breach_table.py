@@ -29,7 +29,7 @@ class BreachTable(PairTable):
         self.button("Close").clicked.connect(self.close)
 
     def show_rows(self, project: Project, rows: tuple[Row, ...], text: str) -> None:
-        """Show these breaches; ``told`` is what they rest on."""
+        """Show these breaches; ``text`` is what they rest on."""
         cells = [
             (
                 QTableWidgetItem(" to ".join(qualified_name(project, i) for i in (row.pair.moving, row.pair.other))),

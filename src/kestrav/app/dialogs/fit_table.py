@@ -52,7 +52,7 @@ class FitTable(PairTable):
         self._chosen()
 
     def show_rows(self, project: Project, rows: tuple[Fit, ...], text: str) -> None:
-        """Show these contacts; ``told`` is what they rest on."""
+        """Show these contacts; ``text`` is what they rest on."""
         cells = [
             (
                 QTableWidgetItem(" and ".join(qualified_name(project, i) for i in (row.pair.moving, row.pair.other))),

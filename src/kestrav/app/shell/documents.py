@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 from PySide6.QtCore import QObject, Signal
 from PySide6.QtWidgets import QFileDialog, QWidget
 
-from kestrav.app.dialogs.questions import ask_changed, ask_unsaved, ask_yes, recent_files, remember_file, tell
+from kestrav.app.dialogs.questions import answered, ask_changed, ask_unsaved, ask_yes, recent_files, remember_file, tell
 from kestrav.app.session import Session
 from kestrav.app.shell.autosave import Autosave, RecoveryDialog
 from kestrav.app.shell.file_watch import FileWatch
@@ -175,7 +175,7 @@ class Documents(QObject):
             )
             return
         dialog = VersionsDialog(self.parent_widget, versions, session.project)
-        if not dialog.exec() or dialog.version is None or not self.may_leave():
+        if not answered(dialog) or dialog.version is None or not self.may_leave():
             return
         try:
             opened = project_file.load(dialog.version.file)
@@ -192,7 +192,7 @@ class Documents(QObject):
         if not left:
             return False
         dialog = RecoveryDialog(self.parent_widget, left)
-        if not dialog.exec() or dialog.opened is None:
+        if not answered(dialog) or dialog.opened is None:
             return False
         return self.open_unsaved(dialog.opened)
 

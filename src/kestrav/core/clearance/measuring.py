@@ -47,9 +47,9 @@ class Reading:
 # features
 
 
-def face_feature(shape: Topology, number: int, part: str | None, place: ArrayLike) -> Feature:
+def face_feature(faces: Topology, number: int, part: str | None, place: ArrayLike) -> Feature:
     """The feature of a picked face, in the part's own coordinates; a free face gives the picked point."""
-    surface = surface_of(shape, number)
+    surface = surface_of(faces, number)
     face = surface.face
     if face.kind == "free":
         return Feature("point", part, vector(place), exact=False)
@@ -59,7 +59,7 @@ def face_feature(shape: Topology, number: int, part: str | None, place: ArrayLik
         step = float((np.array(face.origin) - np.asarray(place, float)) @ normal)
         middle = vector(np.asarray(place, float) + step * normal)
         return Feature(
-            "plane", part, middle, _outward(shape, number, face), exact=surface.exact, residual=surface.residual
+            "plane", part, middle, _outward(faces, number, face), exact=surface.exact, residual=surface.residual
         )
     if face.kind == "cylinder":
         middle = vector(np.array(face.origin) + 0.5 * sum(face.along) * np.array(face.axis))
@@ -69,16 +69,16 @@ def face_feature(shape: Topology, number: int, part: str | None, place: ArrayLik
     return Feature(face.kind, part, face.origin, axis, face.radius, 0.0, surface.exact, surface.residual)
 
 
-def _outward(shape: Topology, number: int, face: Face) -> tuple[float, float, float]:
+def _outward(faces: Topology, number: int, face: Face) -> tuple[float, float, float]:
     """A plane's normal on the side where the solid is not, whichever way the file says."""
-    a, b, c = (shape.mesh.vertices[shape.mesh.triangles[shape.triangles_of(number)[0], k]] for k in range(3))
+    a, b, c = (faces.mesh.vertices[faces.mesh.triangles[faces.triangles_of(number)[0], k]] for k in range(3))
     normal = np.array(face.axis)
     return vector(normal if float(np.cross(b - a, c - a) @ normal) >= 0 else -normal)
 
 
-def edge_feature(shape: Topology, edge: Edge, part: str | None) -> Feature:
+def edge_feature(faces: Topology, edge: Edge, part: str | None) -> Feature:
     """The feature of a picked edge: a circle, a straight line, or an edge with its length."""
-    ring = ring_of(shape, edge)
+    ring = ring_of(faces, edge)
     if ring is not None:
         closed = edge.closed
         length = 2 * np.pi * ring.radius if closed else edge.length
@@ -117,27 +117,27 @@ def snaps_near(
     Vertices within ``reach`` mm win over middles of round edges picked on their rim, those over edges, those over
     the face. Centres of round faces count when the face itself is picked.
     """
-    shape = topology(mesh)
+    faces = topology(mesh)
     place = np.asarray(place, float)
-    number = int(shape.face_of[triangle])
+    number = int(faces.face_of[triangle])
     snaps: list[Snap] = []
-    if "vertex" in kinds and len(shape.corners):
-        away = np.linalg.norm(shape.corners - place, axis=1)
+    if "vertex" in kinds and len(faces.corners):
+        away = np.linalg.norm(faces.corners - place, axis=1)
         nearest_corner = int(np.argmin(away))
         if away[nearest_corner] <= reach:
-            corner = shape.corners[nearest_corner]
+            corner = faces.corners[nearest_corner]
             snaps.append(Snap("vertex", corner, Feature("point", part, vector(corner)), corner[None]))
     if "edge" in kinds or "centre" in kinds:
-        edge, distance, on_edge = _nearest_edge(shape, number, place)
+        edge, distance, on_edge = _nearest_edge(faces, number, place)
         if edge is not None and distance <= reach:
-            feature = edge_feature(shape, edge, part)
+            feature = edge_feature(faces, edge, part)
             if feature.kind == "circle" and "centre" in kinds:
                 snaps.append(Snap("circle", np.array(feature.origin), feature, edge.points))
             elif "edge" in kinds:
                 snaps.append(Snap("edge", on_edge, feature, edge.points))
     if "face" in kinds:
-        feature = face_feature(shape, number, part, place)
-        outline = [e.points for e in shape.edges if number in e.faces]
+        feature = face_feature(faces, number, part, place)
+        outline = [e.points for e in faces.edges if number in e.faces]
         kind = "face" if feature.kind in ("plane", "point") else feature.kind
         spot = place if feature.kind in ("plane", "point") else np.array(feature.origin)
         snaps.append(Snap(kind, spot, feature, np.concatenate(outline) if outline else place[None]))
@@ -146,16 +146,16 @@ def snaps_near(
 
 def nearest_edge(mesh: Mesh, triangle: int, place: ArrayLike, reach: float) -> int | None:
     """The number of the edge nearest to a picked place, of those around its face, within a reach in mm."""
-    shape = topology(mesh)
-    edge, distance, _ = _nearest_edge(shape, int(shape.face_of[triangle]), np.asarray(place, float))
+    faces = topology(mesh)
+    edge, distance, _ = _nearest_edge(faces, int(faces.face_of[triangle]), np.asarray(place, float))
     if edge is None or distance > reach:
         return None
-    return next(k for k, e in enumerate(shape.edges) if e is edge)
+    return next(k for k, e in enumerate(faces.edges) if e is edge)
 
 
-def _nearest_edge(shape: Topology, face: int, place: Array) -> tuple[Edge | None, float, Array]:
+def _nearest_edge(faces: Topology, face: int, place: Array) -> tuple[Edge | None, float, Array]:
     best: tuple[Edge | None, float, Array] = (None, np.inf, place)
-    for edge in shape.edges:
+    for edge in faces.edges:
         if face not in edge.faces:
             continue
         a, b = edge.points[:-1], edge.points[1:]

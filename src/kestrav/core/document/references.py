@@ -29,7 +29,7 @@ from kestrav.core.document.records import (
 from kestrav.core.memo import Memo
 
 T = TypeVar("T", bound=Record)
-Stood = Callable[[str], Vector]
+PlaceOf = Callable[[str], Vector]
 """Where in the room a part stood."""
 
 _ROLES = {
@@ -180,11 +180,13 @@ class _Gone:
 _GONE = _Gone()
 
 
-def without(project: Project, removed: Collection[str], replaced: Stood) -> tuple[dict[str, tuple[Any, ...]], set[str]]:
+def without(
+    project: Project, removed: Collection[str], place_of: PlaceOf
+) -> tuple[dict[str, tuple[Any, ...]], set[str]]:
     """The collections of a project (but its parts and geometry) without some things and without what cannot be without them; and the ids
     of all that is gone then.
 
-    What only mentions a removed thing goes on without it: what aimed at a part aims at where it ``stood``.
+    What only mentions a removed thing goes on without it: what aimed at a part aims at its ``place_of``.
     """
     out = set(removed)
     while True:
@@ -195,7 +197,7 @@ def without(project: Project, removed: Collection[str], replaced: Stood) -> tupl
                 continue
             kept = []
             for item in getattr(project, name):
-                left = _GONE if getattr(item, "id", "") in out else _left(item, out, replaced)
+                left = _GONE if getattr(item, "id", "") in out else _left(item, out, place_of)
                 if isinstance(left, _Gone):
                     lost |= {item.id} if hasattr(item, "id") else set()
                 else:
@@ -209,24 +211,24 @@ def without(project: Project, removed: Collection[str], replaced: Stood) -> tupl
         out |= lost
 
 
-def parts_without(parts: Collection[T], removed: Collection[str], replaced: Stood) -> tuple[T, ...]:
+def parts_without(parts: Collection[T], removed: Collection[str], place_of: PlaceOf) -> tuple[T, ...]:
     """Parts that are left, without what they mention of what is not."""
-    left = ((part, _left(part, removed, replaced)) for part in parts)
+    left = ((part, _left(part, removed, place_of)) for part in parts)
     return tuple(part if isinstance(rest, _Gone) else rest for part, rest in left)
 
 
-def _left(record: Any, removed: Collection[str], replaced: Stood) -> Any:
+def _left(record: Any, removed: Collection[str], place_of: PlaceOf) -> Any:
     """A record without removed things; gone where it cannot be."""
     if not any(r.id in removed for r in references(record)):
         return record
     instead = _INSTEAD.get(type(record))
     if instead is not None:
-        return instead(record, replaced)
+        return instead(record, place_of)
     fields = {}
     kind: type = type(record)
     for name, node in _plan(kind):
         old = getattr(record, name)
-        new = _kept(old, node, removed, replaced)
+        new = _kept(old, node, removed, place_of)
         if isinstance(new, _Gone):
             return _GONE
         if new is not old:
@@ -236,7 +238,7 @@ def _left(record: Any, removed: Collection[str], replaced: Stood) -> Any:
     return made if mended is None else mended(made)
 
 
-def _kept(value: Any, node: _Node, removed: Collection[str], replaced: Stood) -> Any:
+def _kept(value: Any, node: _Node, removed: Collection[str], place_of: PlaceOf) -> Any:
     if value is None:
         return None
     rest: Any = value
@@ -244,27 +246,27 @@ def _kept(value: Any, node: _Node, removed: Collection[str], replaced: Stood) ->
         if value in removed:
             rest = "" if node.ref.blank else _GONE
     elif node.several is not None:
-        left = [_kept(inner, node.several, removed, replaced) for inner in value]
+        left = [_kept(inner, node.several, removed, place_of) for inner in value]
         kept = tuple(inner for inner in left if not isinstance(inner, _Gone))
         how = node.needs.how if node.needs is not None else ""
         if (how == "all" and len(kept) < len(value)) or (how == "one" and value and not kept):
             return _GONE
         rest = value if len(kept) == len(value) and all(a is b for a, b in zip(kept, value, strict=True)) else kept
     elif isinstance(value, Record):
-        rest = _left(value, removed, replaced)
+        rest = _left(value, removed, place_of)
     if isinstance(rest, _Gone) and node.optional and node.needs is None:
         return None
     return rest
 
 
-def _as_points(shape: SurfaceShape, _: Stood) -> PointShape:
+def _as_points(shape: SurfaceShape, _: PlaceOf) -> PointShape:
     samples = shape.samples[:-1] if shape.closed else shape.samples
     return PointShape(tuple(PathPoint(place) for place in samples), shape.closed)
 
 
-_INSTEAD: dict[type, Callable[[Any, Stood], Any]] = {
-    PartAim: lambda aim, replaced: PointAim(replaced(aim.part)),
-    PathAim: lambda aim, replaced: AlongAim(),
+_INSTEAD: dict[type, Callable[[Any, PlaceOf], Any]] = {
+    PartAim: lambda aim, place_of: PointAim(place_of(aim.part)),
+    PathAim: lambda aim, place_of: AlongAim(),
     SurfaceShape: _as_points,
 }
 _MENDED: dict[type, Callable[[Any], Any]] = {

@@ -169,9 +169,9 @@ def extended(project: Project, path_id: str, end: End, points: Sequence[PathPoin
 # edges
 
 
-def edge_shape(shape: Topology, edge: Edge, pose: Array) -> Shape:
+def edge_shape(faces: Topology, edge: Edge, pose: Array) -> Shape:
     """The path of one edge in space: an arc or circle where it is round, else its polyline or a smooth line."""
-    ring = ring_of(shape, edge)
+    ring = ring_of(faces, edge)
     if ring is not None:
         centre, axis = apply(pose, ring.centre[None])[0], pose[:3, :3] @ ring.axis
         rim = apply(pose, edge.points)
@@ -344,9 +344,9 @@ def pipe_shape(project: Project, meshes: Mapping[str, Mesh], part_ids: Iterable[
     straight: list[tuple[Array, Array]] = []
     bends: list[tuple[Array, float]] = []
     for i, part in _solids(project, part_ids):
-        shape = topology(solid_mesh(meshes, part))
-        for number in range(shape.count):
-            face = surface_of(shape, number).face.moved(rest[i])
+        faces = topology(solid_mesh(meshes, part))
+        for number in range(faces.count):
+            face = surface_of(faces, number).face.moved(rest[i])
             if face.kind == "cylinder":
                 ends = _axis_ends(face)
                 if ends is not None and not any(_is_same(ends, known) for known in straight):

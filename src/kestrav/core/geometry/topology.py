@@ -157,14 +157,14 @@ def _edge(vertices: Array, chain: list[int], faces: tuple[int, ...]) -> Edge:
     return Edge(vertices[chain], len(chain) > 2 and chain[0] == chain[-1], (faces[0], faces[1]))
 
 
-def surface_of(shape: Topology, number: int) -> Surface:
+def surface_of(faces: Topology, number: int) -> Surface:
     """What a face is: the file's own closed form, or a plane or cylinder fitted to its facets, else free."""
-    mesh = shape.mesh
+    mesh = faces.mesh
     if mesh.faces and mesh.faces[number].kind != "free":
         return Surface(mesh.faces[number], True, 0.0)
-    points = shape.points_of(number)
+    points = faces.points_of(number)
     size = float(np.linalg.norm(np.ptp(points, axis=0)))
-    triangles = mesh.triangles[shape.triangles_of(number)]
+    triangles = mesh.triangles[faces.triangles_of(number)]
     a, b, c = (mesh.vertices[triangles[:, k]] for k in range(3))
     normals = np.cross(b - a, c - a)
     normals /= np.linalg.norm(normals, axis=1)[:, None]
@@ -208,7 +208,7 @@ class Ring:
     residual: float
 
 
-def ring_of(shape: Topology, edge: Edge) -> Ring | None:
+def ring_of(faces: Topology, edge: Edge) -> Ring | None:
     """The circle that an edge lies on, or None when it is not round.
 
     Where the file's faces on its sides tell (a plane across a cylinder, cone or sphere) it is theirs, exactly.
@@ -222,7 +222,7 @@ def ring_of(shape: Topology, edge: Edge) -> Ring | None:
         return None
     if fit.worst > max(0.01 * fit.radius, 1e-3):
         return None
-    exact = _ring_of_faces(shape.mesh, edge.faces, fit)
+    exact = _ring_of_faces(faces.mesh, edge.faces, fit)
     if exact is not None:
         return Ring(*exact, True, 0.0)
     return Ring(fit.centre, fit.axis, fit.radius, False, fit.residual)

@@ -18,7 +18,7 @@ Array = NDArray[np.float64]
 
 @dataclass(frozen=True, eq=False)
 class SegmentedProfile:
-    """Profiles after one another with holds between them: ``starts`` (k,) in s and ``ways`` (k,) in mm at which each sets out."""
+    """Profiles after one another with holds between them: ``starts`` (k,) in s and ``distances`` (k,) in mm at which each sets out."""
 
     segments: tuple[Profile, ...]
     starts: Array

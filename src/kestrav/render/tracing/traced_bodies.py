@@ -50,27 +50,27 @@ def bodies_of(
     for row, part in enumerate(project.parts):
         if part.geometry is None or part.id not in shown or part.opacity <= 0 or part.swept is not None:
             continue
-        shape = _outline_of(meshes, part) if cut is None else _cut_open(meshes, part, cut[0], rest[row])
-        if shape is None:
+        outline = _outline_of(meshes, part) if cut is None else _cut_open(meshes, part, cut[0], rest[row])
+        if outline is None:
             continue
         finish = finishes.get(part.id, PAINT)
-        if finish.pictures is not None and shape.uv is None:
+        if finish.pictures is not None and outline.uv is None:
             finish = without_pictures(finish)
-        for seen, colour, mirrored, chosen in _by_looks(shape, part, finish):
+        for seen, colour, mirrored, chosen in _by_looks(outline, part, finish):
             key = (groups.get(part.id, -1), seen, colour, part.opacity, fades.get(part.id, ""), mirrored)
-            together.setdefault(key, []).append((row, rest[row], shape, chosen))
+            together.setdefault(key, []).append((row, rest[row], outline, chosen))
     return tuple(
         _merged(group, surface_of(finish, colour, opacity, mirrored=mirrored), finish, fade, members, mirrored=mirrored)
         for (group, finish, colour, opacity, fade, mirrored), members in together.items()
     )
 
 
-def _by_looks(shape: Outline, part: Part, finish: Finish) -> Iterator[tuple[Finish, str, bool, _Chosen]]:
+def _by_looks(outline: Outline, part: Part, finish: Finish) -> Iterator[tuple[Finish, str, bool, _Chosen]]:
     """The numbers of the triangles of each finish, colour, and whether pictures are seen mirrored, that an outline shows."""
-    if finish.pictures is None or shape.uv is None:
-        yield from ((finish, colour, False, chosen) for colour, chosen in _by_colour(shape, part, finish))
+    if finish.pictures is None or outline.uv is None:
+        yield from ((finish, colour, False, chosen) for colour, chosen in _by_colour(outline, part, finish))
         return
-    on = shape.uv.astype(float)
+    on = outline.uv.astype(float)
     one, two = on[:, 1] - on[:, 0], on[:, 2] - on[:, 0]
     area = one[:, 0] * two[:, 1] - one[:, 1] * two[:, 0]
     beside, bent = ~np.isfinite(area), bool(finish.pictures.normal) and finish.relief > 0
@@ -78,7 +78,7 @@ def _by_looks(shape: Outline, part: Part, finish: Finish) -> Iterator[tuple[Fini
     plain = without_pictures(finish)
     sorts = ((finish, False, ~mirrored & ~beside), (finish, True, mirrored), (plain, False, beside))
     for seen, turned, there in sorts:
-        for colour, chosen in _by_colour(shape, part, seen):
+        for colour, chosen in _by_colour(outline, part, seen):
             mine = np.flatnonzero(there) if isinstance(chosen, slice) else chosen[there[chosen]]
             if len(mine):
                 yield seen, colour, turned, mine
@@ -99,15 +99,15 @@ def _cut_open(meshes: Mapping[str, Mesh], part: Part, section: Section, pose: Ar
     return None if left is None else outline(left, edges=False)
 
 
-def _by_colour(shape: Outline, part: Part, finish: Finish) -> list[tuple[str, _Chosen]]:
+def _by_colour(outline: Outline, part: Part, finish: Finish) -> list[tuple[str, _Chosen]]:
     """The numbers of the triangles of each colour that an outline shows."""
     own = colour_of(part, finish)
     if under_picture(finish):
         return [(under_picture(finish), slice(None))]
-    if shape.tint_of is None or finish.colour:
+    if outline.tint_of is None or finish.colour:
         return [(own, slice(None))]
-    tint = shape.tint_of[shape.triangles[:, 0]]
-    return [(shape.tints[t] or own, np.flatnonzero(tint == t)) for t in np.unique(tint)]
+    tint = outline.tint_of[outline.triangles[:, 0]]
+    return [(outline.tints[t] or own, np.flatnonzero(tint == t)) for t in np.unique(tint)]
 
 
 def _merged(
@@ -115,19 +115,19 @@ def _merged(
 ) -> Body:
     points, normals, uv, triangles, rows = [], [], [], [], []
     count = 0
-    for row, matrix, shape, chosen in members:
+    for row, matrix, drawn, chosen in members:
         turn, shift = matrix[:3, :3], matrix[:3, 3]
-        corners = shape.triangles[chosen]
-        on = None if shape.uv is None else shape.uv[chosen]
+        corners = drawn.triangles[chosen]
+        on = None if drawn.uv is None else drawn.uv[chosen]
         if on is not None and mirrored:
             on = on * np.array([-1.0, 1.0], np.float32) + np.array([1.0, 0.0], np.float32)
-        mapped = mapping_of(finish, shape.points, corners, on)
+        mapped = mapping_of(finish, drawn.points, corners, on)
         used, faces = np.unique(corners, return_inverse=True)
         source = used if mapped is None else mapped.source
         faces = faces.reshape(-1, 3) if mapped is None else mapped.triangles
-        points.append(1e-3 * (shape.points[source] @ turn.T + shift))
-        if shape.normals is not None:
-            normals.append(shape.normals[source] @ turn.T)
+        points.append(1e-3 * (drawn.points[source] @ turn.T + shift))
+        if drawn.normals is not None:
+            normals.append(drawn.normals[source] @ turn.T)
         if mapped is not None:
             uv.append(mapped.uv)
         triangles.append(faces + count)
