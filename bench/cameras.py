@@ -48,7 +48,7 @@ def _naive(judged, frames):
         local = in_camera(
             seen.position[k : k + 1], seen.forward[k : k + 1], seen.up[k : k + 1], np.concatenate(points)[None]
         )
-        places = on_frame(local, half, judged.aspect, False)[0]
+        places = on_frame(local, half, judged.aspect, parallel=False)[0]
         sizes.append(0.5 * np.ptp(places[:, 1]))
         at = rng.uniform(places.min(axis=0), places.max(axis=0), (_RAYS, 2))
         right = np.cross(seen.forward[k], seen.up[k])

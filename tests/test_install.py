@@ -37,7 +37,7 @@ def test_the_desktop_finds_the_command_its_icon_and_its_kind_of_file(tmp_path):
     assert kind.get("type") in desktop["MimeType"] and kind.find(f"{space}glob").get("pattern") == "*.kestrav"
     assert (tmp_path / ".local" / "bin" / "kestrav").resolve().name == "kestrav"
     manual = (share / "man" / "man1" / "kestrav.1").read_text()
-    from kestrav.cli import COMMANDS
+    from kestrav.cli.commands import COMMANDS
 
     assert all(f".B {command}\n" in manual for command in COMMANDS)
 

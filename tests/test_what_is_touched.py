@@ -28,7 +28,7 @@ def hook(name, given):
     elif name in ("os.remove", "os.rename", "os.rmdir", "shutil.rmtree", "os.mkdir", "os.symlink", "os.chmod"):
         seen.append(["wrote", str(Path(str(given[1 if name == "os.rename" else 0])).resolve())])
 
-import kestrav.cli
+import kestrav.cli.commands
 from kestrav.cli import main
 
 sys.addaudithook(hook)

@@ -53,9 +53,9 @@ class ProjectEdits:
         for a kind or field that is not there, a value of another type, and a name that nothing has.
         """
         record = _kind(kind)
-        made: Any = _record(record, {**fields, "id": new_id(self._document, record), "name": name})
-        self._change(edits.add(self._document, self._referring(made)))
-        return self._named(made.id)
+        item: Any = _record(record, {**fields, "id": new_id(self._document, record), "name": name})
+        self._change(edits.add(self._document, self._referring(item)))
+        return self._named(item.id)
 
     def set(self, thing: str, /, **fields: Any) -> None:
         """Change fields of a part, path, run, wheel, camera, light, shot or finish, by its name or id; they are those of the project's
@@ -66,9 +66,9 @@ class ProjectEdits:
     def copy(self, thing: str, name: str, /, **fields: Any) -> str:
         """Add a thing like another, with some of its fields changed; returns its name."""
         item = item_of(self._document, called(self._document, thing))
-        made = _changed(item, {**fields, "id": new_id(self._document, type(item)), "name": name})
-        self._change(edits.add(self._document, self._referring(made)))
-        return self._named(made.id)
+        copied = _changed(item, {**fields, "id": new_id(self._document, type(item)), "name": name})
+        self._change(edits.add(self._document, self._referring(copied)))
+        return self._named(copied.id)
 
     def remove(self, thing: str) -> None:
         """Remove a thing, and what cannot be without it."""
@@ -142,9 +142,9 @@ class ProjectEdits:
         from kestrav.core.parts.placeholders import add_form
 
         document, shape = add_form(self._document, BoxForm(*map(float, size)), at)
-        made = _changed(document.parts[-1], {**fields, "name": name})
-        self._change(edits.replace(document, self._referring(made)), {shape.hash: shape})
-        return self._named(made.id)
+        box = _changed(document.parts[-1], {**fields, "name": name})
+        self._change(edits.replace(document, self._referring(box)), {shape.hash: shape})
+        return self._named(box.id)
 
     def replace_part(self, part: str, file: File, align: Literal["origin", "box"] = "origin") -> None:
         """Replace a part by a file's product, with all that is attached to it: by their origins, or the middle of their boxes' undersides."""
@@ -176,14 +176,14 @@ class ProjectEdits:
     ) -> str:
         """Add a path through points (n, 3) in mm, smooth or with corners, these rounded by a ``radius``; returns its name."""
         places = np.asarray(points, float).reshape(-1, 3)
-        made = tuple(
+        points_ = tuple(
             PathPoint((float(x), float(y), float(z)), kind, radius=radius if kind == "corner" else 0.0)
             for x, y, z in places
         )
         path = Path(
             new_id(self._document, Path),
             new_name(self._document, Path, name),
-            PointShape(made, closed=closed),
+            PointShape(points_, closed=closed),
         )
         self._change(edits.add(self._document, path))
         return path.name
@@ -211,8 +211,8 @@ class ProjectEdits:
 
         if duration is not None and speed is not None:
             raise Error("a run has a duration or a speed; give one of them")
-        made = add_run(self._document, self._part(part), self._path(path).id)
-        run = made.runs[-1].id
+        document = add_run(self._document, self._part(part), self._path(path).id)
+        run = document.runs[-1].id
         fields: dict[str, Any] = {}
         if start is not None:
             fields["start"] = start
@@ -222,7 +222,7 @@ class ProjectEdits:
             fields |= {"speed": speed, "duration": None}
         if not turned:
             fields["orientation"] = FixedOrientation()
-        self._change(edits.update(made, run, **fields) if fields else made)
+        self._change(edits.update(document, run, **fields) if fields else document)
         return self._named(run)
 
     def stop_at_mark(self, run: str) -> None:
@@ -285,10 +285,10 @@ class ProjectEdits:
         from kestrav.core.kinematics.runs import span
 
         target: Any = self._part(aim) if isinstance(aim, str) else np.asarray(aim, float)
-        made = add_standing(self._document, position, target, **lens)
-        shot = made.shots[-1]
+        document = add_standing(self._document, position, target, **lens)
+        shot = document.shots[-1]
         last = (span(self._document) or shot.end) if end is None else end
-        self._change(edits.update(made, shot.id, start=start, end=last))
+        self._change(edits.update(document, shot.id, start=start, end=last))
         return self._named(shot.id)
 
     def orbit(self, *parts: str, seconds: float = 12.0, **shape: Any) -> str:

@@ -57,8 +57,8 @@ def info(file: File) -> Contents:
     """What a project or a CAD or mesh file holds. Raises Error where it is neither."""
     from kestrav.core.files.info import describe
 
-    data, told = describe(FilePath(file))
-    return Contents(told, data)
+    data, text = describe(FilePath(file))
+    return Contents(text, data)
 
 
 def new(
@@ -174,9 +174,9 @@ class Project(ProjectEdits):
 
     def check(
         self,
-        certify: bool = True,
         span: tuple[float, float] | None = None,
         *,
+        certify: bool = True,
         required: float | None = None,
         pairs: Sequence[str] = (),
         only_pairs: bool = False,

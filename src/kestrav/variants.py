@@ -138,7 +138,7 @@ def run_variants(
             progress(len(results), len(variants))
 
     tell()
-    told: dict[Future[Result], Variant] = {}
+    variant_of: dict[Future[Result], Variant] = {}
     if left and cluster is not None:
         for result in _on_cluster(cluster, project, left, out, wanted, keys):
             results[result.name] = result
@@ -146,10 +146,10 @@ def run_variants(
     elif left:
         with Pool(min(processes, len(left))) as pool:
             for v in left:
-                told[pool.submit(work_out, project, v, out / file_name(v.name), wanted, keys[v.name])] = v
-            while told:
-                for future in wait(told, timeout=0.5, return_when="FIRST_COMPLETED").done:
-                    variant = told.pop(future)
+                variant_of[pool.submit(work_out, project, v, out / file_name(v.name), wanted, keys[v.name])] = v
+            while variant_of:
+                for future in wait(variant_of, timeout=0.5, return_when="FIRST_COMPLETED").done:
+                    variant = variant_of.pop(future)
                     # with a process that dies all others of its pool are lost
                     with contextlib.suppress(BrokenProcessPool):
                         results[variant.name] = future.result()
@@ -173,7 +173,7 @@ def _on_cluster(
 
     with connected(cluster) as client:
         data = client.scatter(project.read_bytes(), broadcast=True, hash=False)
-        told = {}
+        variant_of = {}
         for variant in left:
             future = client.submit(
                 _on_worker,
@@ -185,9 +185,9 @@ def _on_cluster(
                 pure=False,
                 retries=1,
             )
-            told[future] = variant
-        for future in as_completed(list(told)):
-            variant = told[future]
+            variant_of[future] = variant
+        for future in as_completed(list(variant_of)):
+            variant = variant_of[future]
             try:
                 result, files = future.result()
             except Exception as fault:
@@ -215,7 +215,7 @@ def _on_worker(
 ) -> tuple[Result, dict[str, bytes]]:
     """On a worker: a variant, and the files made for it."""
     with tempfile.TemporaryDirectory(prefix="kestrav-variant-") as room:
-        folder, made = Path(room, "project"), Path(room, "made")
+        folder, out = Path(room, "project"), Path(room, "made")
         folder.mkdir()
         (folder / "project.kestrav").write_bytes(data)
         # files may have any names, and be anywhere
@@ -226,10 +226,10 @@ def _on_worker(
             values |= {
                 what: name for what, named in variant.values.items() if what.startswith(_PART) and named == value
             }
-        result = work_out(folder / "project.kestrav", Variant(variant.name, values), made, wanted, key)
+        result = work_out(folder / "project.kestrav", Variant(variant.name, values), out, wanted, key)
         result = msgspec.structs.replace(result, values=variant.values)
-        (made / _RESULT).write_bytes(msgspec.json.format(msgspec.json.encode(result), indent=1))
-        return result, {file.name: file.read_bytes() for file in made.iterdir() if file.is_file()}
+        (out / _RESULT).write_bytes(msgspec.json.format(msgspec.json.encode(result), indent=1))
+        return result, {file.name: file.read_bytes() for file in out.iterdir() if file.is_file()}
 
 
 def _alone(project: Path, variant: Variant, out: Path, wanted: Wanted, key: str) -> Result:
@@ -263,7 +263,7 @@ def _worked_out(file: Path, variant: Variant, folder: Path, wanted: Wanted) -> R
     project = scripting.open(file)
     for what, value in variant.values.items():
         _apply(project, what, value, file.parent)
-    told = project.extract(*wanted.extract).text if wanted.extract else ""
+    text = project.extract(*wanted.extract).text if wanted.extract else ""
     check = project.check(certify=wanted.certify)
     project.save(folder / "variant.kestrav")
     picture = ""
@@ -280,7 +280,7 @@ def _worked_out(file: Path, variant: Variant, folder: Path, wanted: Wanted) -> R
         warnings=sum(f.severity == "warning" for f in check.findings),
         worst=check.findings[0].title if check.findings else "",
         certainty=check.certainty,
-        extraction=told.strip().splitlines()[0] if told.strip() else "",
+        extraction=text.strip().splitlines()[0] if text.strip() else "",
         duration_s=round(project.duration, 6),
         picture=picture,
     )

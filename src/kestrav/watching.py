@@ -49,11 +49,11 @@ class Watcher:
 
     def check(self, changes: tuple[tuple[str, str], ...] = ()) -> Checkup:
         """Check now."""
-        made = self._checked(scripting.Project(self.project, self.meshes, self.file))
-        data = made.as_data()
+        checkup = self._checked(scripting.Project(self.project, self.meshes, self.file))
+        data = checkup.as_data()
         compared = None if self._data is None else compare(self._data, data)
         self._data = data
-        self.last = Checkup(made, changes, compared)
+        self.last = Checkup(checkup, changes, compared)
         return self.last
 
     def look(self) -> Checkup | None:
@@ -66,13 +66,13 @@ class Watcher:
             self._stamp = now
             self._open()
             return self.check(((self.file.name, "the project was saved anew"),))
-        told = []
+        changes = []
         for source_id in self._sources.changed(self.project, self.file, stamps_of(self.project, self.file)):
             source = next(s for s in self.project.sources if s.id == source_id)
             path = project_file.source_path(source.file, self.file)
             self._sources.take(path)
-            told.append((path.name, self._bring_in(source, path)))
-        return self.check(tuple(told)) if told else None
+            changes.append((path.name, self._bring_in(source, path)))
+        return self.check(tuple(changes)) if changes else None
 
     def save(self) -> None:
         """Write the project with what its files have brought."""
@@ -88,11 +88,11 @@ class Watcher:
 
 
 def watch(
-    watcher: Watcher, told: Callable[[Checkup], None], failed: Callable[[str], None], wait: Callable[[], bool]
+    watcher: Watcher, tell: Callable[[Checkup], None], failed: Callable[[str], None], wait: Callable[[], bool]
 ) -> Checkup:
     """Check now, and again whenever a file has changed, until ``wait`` says that it is enough; returns the last check."""
     last = watcher.check()
-    told(last)
+    tell(last)
     while wait():
         try:
             checkup = watcher.look()
@@ -101,5 +101,5 @@ def watch(
             continue
         if checkup is not None:
             last = checkup
-            told(last)
+            tell(last)
     return last

@@ -361,7 +361,7 @@ def test_a_section_and_a_pipe_say_what_they_need(hand):
     assert "ut the view open first" in hand.window.card.fault.text()
     hand.session.select("part-2")
     box = _top_of(hand, "part-2")
-    preparing.set_section("z", box[2] - 5, False)
+    preparing.set_section("z", box[2] - 5, other=False)
     before = len(hand.session.project.paths)
     hand.window.paths.section_paths()
     assert len(hand.session.project.paths) > before

@@ -532,7 +532,7 @@ def test_four_views_together_pick_and_move_in_each(bench):
 
 def test_a_section_shows_and_picks_the_inside(bench):
     bench.session.select(part(bench, "Block").id)
-    bench.window.preparing.set_section("y", 0.0, True)
+    bench.window.preparing.set_section("y", 0.0, other=True)
     bench.stage.draw()
     hit = bench.stage.pick(bench.at(0, 0, 20))
     assert hit.part == part(bench, "Block").id

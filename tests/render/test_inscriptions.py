@@ -48,7 +48,7 @@ def pixel(made, place, time=0.0):
     seen = views(project, meshes, project.cameras[0], [time], aspect=WIDE / HIGH)
     local = in_camera(seen.position, seen.forward, seen.up, np.array([[place]]))
     half = seen.half_height(project.cameras[0], WIDE, HIGH)
-    column, row = to_pixels(on_frame(local, half, WIDE / HIGH, False)[0, 0], WIDE, HIGH)
+    column, row = to_pixels(on_frame(local, half, WIDE / HIGH, parallel=False)[0, 0], WIDE, HIGH)
     return float(column), float(row)
 
 

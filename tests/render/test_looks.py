@@ -220,7 +220,7 @@ def pixel(opened, place, width, height):
     seen = views(opened.project, opened.meshes, camera, [0.0], aspect=width / height)
     local = in_camera(seen.position, seen.forward, seen.up, np.array([[place]]))
     half = seen.half_height(camera, width, height)
-    column, row = to_pixels(on_frame(local, half, width / height, False)[0, 0], width, height)
+    column, row = to_pixels(on_frame(local, half, width / height, parallel=False)[0, 0], width, height)
     return int(row), int(column)
 
 

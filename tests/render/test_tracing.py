@@ -304,7 +304,7 @@ def test_corners_lie_at_the_same_pixels_in_quick_and_finished_pictures_and_by_op
     matrix = np.array([[focal, 0, 320.0], [0, focal, 180.0], [0, 0, 1]])
     by_opencv, _ = cv2.projectPoints(corners, cv2.Rodrigues(turn)[0], -turn @ seen.position[0], matrix, None)
     local = in_camera(seen.position, seen.forward, seen.up, corners[None])
-    ours = to_pixels(on_frame(local, seen.half_height(camera, 640, 360), 640 / 360, False), 640, 360)[0]
+    ours = to_pixels(on_frame(local, seen.half_height(camera, 640, 360), 640 / 360, parallel=False), 640, 360)[0]
     assert by_opencv[:, 0] == pytest.approx(ours[..., :2].reshape(-1, 2), abs=0.5)
     # the red cube's outermost pixels in both pictures
     for picture in (quick, fine):

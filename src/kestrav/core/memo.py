@@ -38,14 +38,14 @@ class Memo(Generic[Value]):
             if known is not None:
                 self._known.move_to_end(key)
                 return known[1]
-        made = make()
-        self.put(of, made, *by)
-        return made
+        value = make()
+        self.put(of, value, *by)
+        return value
 
-    def put(self, of: tuple[object, ...], made: Value, *by: Hashable) -> None:
+    def put(self, of: tuple[object, ...], value: Value, *by: Hashable) -> None:
         """Keep a result."""
         with self._lock:
-            self._known[(*map(id, of), *by)] = (of, made)
+            self._known[(*map(id, of), *by)] = (of, value)
             while len(self._known) > self.most:
                 self._known.popitem(last=False)
 

@@ -221,7 +221,9 @@ class Batch:
         kind = self.kind
         opacity = min(kind.opacity, FADED) if kind.faded else kind.opacity
         face, self.structured = self.stage.GetProperty(), self._is_structured()
-        pbr = apply_finish(face, kind.finish, opacity, kind.closed, style, cut is not None, structured=self.structured)
+        pbr = apply_finish(
+            face, kind.finish, opacity, style, closed=kind.closed, cut=cut is not None, structured=self.structured
+        )
         count_in_light(self.stage, linear=pbr, lamps=self.lamps)
         self.edges.GetProperty().SetOpacity(FADED_EDGES if kind.faded else 1.0)
         self.stage.SetVisibility(style != "wire")
@@ -252,7 +254,13 @@ class Batch:
             unlit = True
         else:
             self.needs_room = apply_finish(
-                face, kind.finish, kind.opacity, kind.closed, "finished", cut, structured=self._is_structured()
+                face,
+                kind.finish,
+                kind.opacity,
+                "finished",
+                closed=kind.closed,
+                cut=cut,
+                structured=self._is_structured(),
             )
         count_in_light(self.final, linear=self.needs_room, lamps=self.lamps)
         self._opacities = face.GetOpacity(), GHOST_EDGES if look == "ghost" and not solid else 1.0

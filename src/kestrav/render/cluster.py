@@ -123,8 +123,9 @@ def frames_of(
     meshes: Mapping[str, Mesh],
     frames: Sequence[Frame],
     size: tuple[int, int],
+    bits: Bits,
+    *,
     alpha: bool,
-    bits: Bits = 8,
 ) -> list[tuple[str, bytes]]:
     """On a worker: packed frames, by key. A frame that fails is made a second time."""
     global _maker
@@ -132,11 +133,11 @@ def frames_of(
         if _maker is not None:
             _maker[1].close()
         _maker = (token, Maker(project, meshes, *size, alpha=alpha, bits=bits))
-    made = []
+    packed_frames = []
     _maker[1].prefetch(frames)
     for frame in frames:
-        made.append((frame.key, packed(_maker[1].tried(frame))))
-    return made
+        packed_frames.append((frame.key, packed(_maker[1].tried(frame))))
+    return packed_frames
 
 
 def make_on_cluster(
@@ -161,11 +162,13 @@ def make_on_cluster(
     with connected(cluster) as client:
         used = {g.hash for g in project.geometry}
         # sent to the workers once, not with each frame
-        told = client.scatter([project, {n: m for n, m in meshes.items() if n in used}], broadcast=True, hash=False)
-        token = f"{told[0].key}"
+        shared = client.scatter([project, {n: m for n, m in meshes.items() if n in used}], broadcast=True, hash=False)
+        token = f"{shared[0].key}"
         chunks = [left[k : k + _TOGETHER] for k in range(0, len(left), _TOGETHER)]
         futures = [
-            client.submit(frames_of, token, told[0], told[1], chunk, size, alpha, bits, pure=False, retries=_RETRIES)
+            client.submit(
+                frames_of, token, shared[0], shared[1], chunk, size, bits, alpha=alpha, pure=False, retries=_RETRIES
+            )
             for chunk in chunks
         ]
         done = 0

@@ -4,21 +4,28 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import msgspec
 import numpy as np
-from PIL import Image, ImageDraw
 
 from kestrav.core.camera.adjusting import camera_of
 from kestrav.core.document.records import OnPicture, Project, QualityName, Shot
 from kestrav.core.document.shots import film_frames, frame_count, frame_time
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.meshes import Mesh
+from kestrav.core.later import later
 from kestrav.render.film import check_target
 from kestrav.render.inscriptions import LEGIBLE, font, one_line
 from kestrav.render.palette import INK, PAPER, RULE
 from kestrav.render.picture import Picture, Studio
 from kestrav.render.sinks import save_png
+
+if TYPE_CHECKING:
+    from PIL import Image, ImageDraw
+else:
+    Image = later("PIL.Image")
+    ImageDraw = later("PIL.ImageDraw")
 
 _WIDE, _GAP, _EDGE = 380, 14, 40  # pixels of a picture's width, between pictures, around all
 _HEAD, _LINE = 34, 22  # pixels of a shot's heading and of a caption

@@ -83,37 +83,37 @@ def _review(request: ExportRequest) -> Exported:
 def _gltf(request: ExportRequest) -> Exported:
     from kestrav.core.files.gltf_export import write_animated
 
-    made = write_animated(
+    note = write_animated(
         request.project, request.meshes, request.target, overwrite=request.overwrite, tolerance=request.tolerance
     )
-    return _scene(request, made.size, made.moving, made.keys)
+    return _scene(request, note.size, note.moving, note.keys)
 
 
 def _usd(request: ExportRequest) -> Exported:
     from kestrav.core.files.usd_export import write_usd
 
-    made = write_usd(
+    note = write_usd(
         request.project, request.meshes, request.target, overwrite=request.overwrite, tolerance=request.tolerance
     )
-    return _scene(request, made.size, made.moving, made.keys)
+    return _scene(request, note.size, note.moving, note.keys)
 
 
 def _scene(request: ExportRequest, size: int, moving: int, keys: int) -> Exported:
-    told = (
+    text = (
         f"{request.target}: {moving} moving nodes in {keys} keys, {size / 1e6:.1f} MB, within {request.tolerance:g} mm"
     )
-    return Exported((request.target,), told, {"bytes": size, "moving": moving, "keys": keys})
+    return Exported((request.target,), text, {"bytes": size, "moving": moving, "keys": keys})
 
 
 def _sheets(request: ExportRequest) -> Exported:
     from kestrav.render.step_sheets import pick_sheet, write_step_sheet
 
     project, sheet = pick_sheet(request.project, request.sheet)
-    made = write_step_sheet(
+    files = write_step_sheet(
         project, request.meshes, sheet.id, request.target, overwrite=request.overwrite, progress=request.tell
     )
-    text = f"{made.file}: {made.steps} steps on {made.pages} pages"
-    return Exported((made.file,), text, {"sheet": sheet.name, "pages": made.pages, "steps": made.steps})
+    text = f"{files.file}: {files.steps} steps on {files.pages} pages"
+    return Exported((files.file,), text, {"sheet": sheet.name, "pages": files.pages, "steps": files.steps})
 
 
 def _tables(request: ExportRequest) -> Exported:
@@ -158,11 +158,11 @@ def _lanes(request: ExportRequest) -> Sequence[Charted]:
 def _report(request: ExportRequest) -> Exported:
     from kestrav.render.report_files import write_project_report
 
-    told = request.tell
+    say = request.tell
 
     def tell(share: float, text: str = "") -> None:
-        if told is not None:
-            told(share)
+        if say is not None:
+            say(share)
 
     write_project_report(
         request.project, request.meshes, request.target, overwrite=request.overwrite, report=tell, result=request.result

@@ -427,9 +427,11 @@ def _check_folder(folder: Path, *, overwrite: bool) -> None:
             f"“{folder}” holds other things (“{others[0]}”{more}), which a sequence must not lie among; "
             f"name a new folder in it, such as “{folder / 'film'}”"
         )
-    told = replaced_by(folder)
-    if told and not overwrite:
-        raise BadInput(f"“{folder}” is there already and holds {told}; give another name, or allow them to be replaced")
+    reason = replaced_by(folder)
+    if reason and not overwrite:
+        raise BadInput(
+            f"“{folder}” is there already and holds {reason}; give another name, or allow them to be replaced"
+        )
 
 
 def replaced_by(target: Path) -> str:

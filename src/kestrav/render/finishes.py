@@ -49,10 +49,10 @@ def apply_finish(
     look: vtkProperty,
     finish: Finish | None,
     opacity: float,
-    closed: bool,
     style: Style,
-    cut: bool,
     *,
+    closed: bool,
+    cut: bool,
     structured: bool = True,
 ) -> bool:
     """Give a surface its look; tells whether it needs a room to mirror.
@@ -274,9 +274,9 @@ def _name_of(setup: LightSetup) -> str:
 
 def give_room(renderer: vtkRenderer, setup: LightSetup) -> None:
     """Let a renderer's physically based surfaces mirror what is around them in a light set-up."""
-    told = _name_of(setup)
+    name = _name_of(setup)
     known = renderer.GetEnvironmentTexture()
-    if known is not None and known.GetObjectName() == told:
+    if known is not None and known.GetObjectName() == name:
         return
     # the boxes shine as lamps, so what is mirrored of them is dimmed to what a lamp's highlight does not show
     rays = directions(_ROOM_HEIGHT)
@@ -294,7 +294,7 @@ def give_room(renderer: vtkRenderer, setup: LightSetup) -> None:
     room.MipmapOn()
     room.InterpolateOn()
     room.SetColorModeToDirectScalars()
-    room.SetObjectName(told)
+    room.SetObjectName(name)
     renderer.SetEnvironmentTexture(room, False)
     renderer.SetEnvironmentUp(0.0, 0.0, 1.0)
     renderer.SetEnvironmentRight(1.0, 0.0, 0.0)

@@ -137,8 +137,8 @@ class FrameStore:
         """Remove all of them, and the folder where nothing else is in it."""
         if not self.folder.is_dir():
             return
-        made = [*self.folder.glob(f"*{ENDING}"), *self.folder.glob(".*.part")]
-        for file in made:
+        files = [*self.folder.glob(f"*{ENDING}"), *self.folder.glob(".*.part")]
+        for file in files:
             if not file.is_dir():
                 file.unlink(missing_ok=True)
         with contextlib.suppress(OSError):

@@ -6,11 +6,10 @@ from collections.abc import Mapping
 from functools import cache
 from importlib import resources
 from itertools import product
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
-from PIL import Image, ImageDraw, ImageFont
 
 from kestrav.core.camera.adjusting import camera_of
 from kestrav.core.camera.filmed import rider_of
@@ -25,8 +24,16 @@ from kestrav.core.files.product_tree import clean_name
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.kinematics.motion import Motion, thing_speeds
 from kestrav.core.kinematics.poses import world_poses
+from kestrav.core.later import later
 from kestrav.core.units import show
 from kestrav.render.palette import CARD, INK, PETROL, RULE, VERMILION
+
+if TYPE_CHECKING:
+    from PIL import Image, ImageDraw, ImageFont
+else:
+    Image = later("PIL.Image")
+    ImageDraw = later("PIL.ImageDraw")
+    ImageFont = later("PIL.ImageFont")
 
 Array = NDArray[np.float64]
 Picture = NDArray[np.uint8]
@@ -106,7 +113,7 @@ class Inscriber:
 
         def place(points: Array) -> Array:
             local = in_camera(seen.position[:1], seen.forward[:1], seen.up[:1], points[None])
-            return to_pixels(on_frame(local, half, width / height, self.camera.parallel)[0], width, height)
+            return to_pixels(on_frame(local, half, width / height, parallel=self.camera.parallel)[0], width, height)
 
         for name, box, direction in self._labels(width, height, place, poses):
             sheet.label(name, box, direction)
@@ -184,7 +191,9 @@ class Inscriber:
         anchors = []
         for _, subject in self._named:
             local = in_camera(seen.position, seen.forward, seen.up, subject.places(poses))
-            low, high = extent(to_pixels(on_frame(local, half, width / height, self.camera.parallel), width, height))
+            low, high = extent(
+                to_pixels(on_frame(local, half, width / height, parallel=self.camera.parallel), width, height)
+            )
             anchors.append(0.5 * (low + high))
         taken: list[Array] = []
         chosen_ways = []

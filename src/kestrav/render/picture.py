@@ -313,7 +313,7 @@ def picture_of(window: vtkRenderWindow, renderer: vtkRenderer, opacity: float) -
 class FlatPicture:
     """A renderer that shows a picture of its size, pixel for pixel; over what is drawn below where it is see-through."""
 
-    def __init__(self, see_through: bool = False) -> None:
+    def __init__(self, *, see_through: bool = False) -> None:
         self.renderer = vtkRenderer()
         self.renderer.SetDraw(False)
         self.renderer.InteractiveOff()

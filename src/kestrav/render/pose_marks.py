@@ -72,15 +72,15 @@ class PoseMarks:
         self.arms.SetVisibility(len(ends) > 0)
         if len(ends):
             put_data(self.arms, segments(np.array([[spots[i], e] for (i, _), e in zip(fields, ends, strict=True)])))
-        told = []
+        key_marks = []
         if chosen is not None:
             start = segment_of(project, chosen).start
             if np.isfinite(start):
                 lift = np.array([0.0, 0.0, 16 * pixel])
-                told = [
+                key_marks = [
                     (show(start + k.time, "s", 2), np.add(k.placement.position, lift), PETROL_DARK) for k in chosen.keys
                 ]
-        self.texts.hold(told)
+        self.texts.hold(key_marks)
         self.texts.part(seen)
 
     def _show_paths(self, project: Project) -> None:

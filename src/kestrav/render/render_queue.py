@@ -86,8 +86,8 @@ def left_over(home: Path) -> list[Entry]:
         if lock is None:
             continue
         try:
-            told, when = (folder / _REQUEST).read_bytes(), (folder / _REQUEST).stat().st_mtime
-            entries.append((when, Entry(folder, msgspec.json.decode(told, type=Request), lock)))
+            data, when = (folder / _REQUEST).read_bytes(), (folder / _REQUEST).stat().st_mtime
+            entries.append((when, Entry(folder, msgspec.json.decode(data, type=Request), lock)))
         except (OSError, msgspec.MsgspecError, UnicodeDecodeError):
             shutil.rmtree(folder, ignore_errors=True)
             os.close(lock)

@@ -5,9 +5,9 @@ from __future__ import annotations
 import io
 from collections.abc import Callable, Mapping
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import numpy as np
-from PIL import Image
 
 from kestrav.core.camera.adjusting import camera_of
 from kestrav.core.document.records import Project, Shot
@@ -18,7 +18,13 @@ from kestrav.core.findings.check import CheckResult, certified, check
 from kestrav.core.findings.page import Figure
 from kestrav.core.findings.project_report import as_page
 from kestrav.core.geometry.meshes import Mesh
+from kestrav.core.later import later
 from kestrav.render.picture import Studio
+
+if TYPE_CHECKING:
+    from PIL import Image
+else:
+    Image = later("PIL.Image")
 
 _WIDE = 480  # pixels of a picture
 _PICTURES = 3  # of each shot

@@ -279,12 +279,12 @@ class Scene:
             if not fine:
                 continue
             shared = self._shared_of(self._key_of(fine[0]), fine[0], batch.kind.finish) if batch.shared else None
-            made = self._batch(batch.kind, fine, shared)
-            made.offset = batch.offset
+            refined = self._batch(batch.kind, fine, shared)
+            refined.offset = batch.offset
             self.batches.remove(batch)
             for renderer in self._renderers:
                 self._withdraw(renderer, batch)
-            fresh.append(made)
+            fresh.append(refined)
         self.batches += fresh
         self._show_new(fresh)
         return self._lay_structures() or bool(fresh)

@@ -13,18 +13,24 @@ from dataclasses import dataclass
 from fractions import Fraction
 from pathlib import Path
 from types import TracebackType
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import av
 import numpy as np
 from av.error import FFmpegError
-from PIL import Image, PngImagePlugin
 
 from kestrav.core.errors import BadInput
 from kestrav.core.files.writing import beside, part_of, put, umask
+from kestrav.core.later import later
 from kestrav.render.deep_images import made_by, save_deep, save_layers
 from kestrav.render.formats import ENDINGS, EXR, Bits, Codec, check_bits
 from kestrav.render.picture import Picture
+
+if TYPE_CHECKING:
+    from PIL import Image, PngImagePlugin
+else:
+    Image = later("PIL.Image")
+    PngImagePlugin = later("PIL.PngImagePlugin")
 
 _AHEAD = 3  # pictures that may wait to be written; each holds its memory
 _EVEN = (".mp4", ".webm")  # whose colour is halved, and so needs even sides
@@ -94,11 +100,11 @@ def save_png(picture: Picture, target: Path, about: Mapping[str, str] | None = N
     if picture.dtype == np.uint16:
         save_deep(picture, target, about)
         return
-    told = PngImagePlugin.PngInfo()
+    notes = PngImagePlugin.PngInfo()
     for name, text in (about or {}).items():
-        told.add_itxt(name.capitalize(), text)
+        notes.add_itxt(name.capitalize(), text)
     with beside(target) as part:
-        Image.fromarray(picture).save(part, format="PNG", compress_level=3, pnginfo=told)
+        Image.fromarray(picture).save(part, format="PNG", compress_level=3, pnginfo=notes)
 
 
 class Sink(ABC):
@@ -248,14 +254,14 @@ class _Sequence(Sink):
             save_png(picture, self.part / f"{name}.png", self.output.about)
 
     def close(self) -> None:
-        made = sorted(self.part.iterdir())
+        pictures = sorted(self.part.iterdir())
         if not self.target.exists():
             self.part.chmod(0o777 & ~umask())
             self.part.replace(self.target)
             return
-        for file in made:
+        for file in pictures:
             file.replace(self.target / file.name)
-        names = {file.name for file in made}
+        names = {file.name for file in pictures}
         for file in frames_in(self.target):
             if file.name not in names and _is_ours(file):
                 file.unlink()

@@ -7,9 +7,9 @@ import io
 from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import numpy as np
-from PIL import Image
 
 from kestrav.core.document.comments import SavedView
 from kestrav.core.document.edits import add
@@ -19,11 +19,17 @@ from kestrav.core.errors import BadInput
 from kestrav.core.files.writing import refuse_existing, write_whole
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.kinematics.poses import world_poses
+from kestrav.core.later import later
 from kestrav.core.progress import Progress
 from kestrav.core.sheets.layout import pages_of
 from kestrav.core.sheets.paper import as_html, as_pdf
 from kestrav.core.sheets.steps import make_sheet
 from kestrav.render.picture import Studio
+
+if TYPE_CHECKING:
+    from PIL import Image
+else:
+    Image = later("PIL.Image")
 
 ENDINGS = (".pdf", ".html")
 _TALL = 620  # pixels of a shaded picture
@@ -71,11 +77,11 @@ def write_step_sheet(
         raise BadInput(f"“{target}” has an ending that is not known: give {' or '.join(ENDINGS)}")
     refuse_existing(target, force=overwrite)
     sheet = get_as(project, sheet_id, StepSheet)
-    told = date if date is not None else datetime.date.today().isoformat()
+    day = date if date is not None else datetime.date.today().isoformat()
     pictures = _Pictures(project, meshes)
     try:
         shaded = pictures if sheet.look == "shaded" else None
-        pages = pages_of(project, meshes, sheet, told, shaded, progress)
+        pages = pages_of(project, meshes, sheet, day, shaded, progress)
     finally:
         pictures.close()
     data = as_pdf(pages, sheet.name, sheet.author) if ending == ".pdf" else as_html(pages, sheet.name)

@@ -39,5 +39,5 @@ def studio_of(
 ) -> Studio | FinishedStudio:
     """A studio for a shot's pictures in a size of its own. Raises BadInput as :func:`check_studio`."""
     check_studio(shot, bits)
-    made = FinishedStudio if is_traced(shot) else Studio
-    return made(project, meshes, shot, width, height, alpha=alpha, bits=bits)
+    kind = FinishedStudio if is_traced(shot) else Studio
+    return kind(project, meshes, shot, width, height, alpha=alpha, bits=bits)

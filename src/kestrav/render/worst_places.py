@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import io
 from collections.abc import Mapping
+from typing import TYPE_CHECKING
 
 import numpy as np
-from PIL import Image
 from vtkmodules.vtkRenderingCore import vtkRenderer
 
 from kestrav.core.camera.sight import best_sight
@@ -16,8 +16,14 @@ from kestrav.core.document.records import Project
 from kestrav.core.findings.page import Figure
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.kinematics.poses import world_poses
+from kestrav.core.later import later
 from kestrav.render.marks import Dimension
 from kestrav.render.picture import Studio, plain_studio
+
+if TYPE_CHECKING:
+    from PIL import Image
+else:
+    Image = later("PIL.Image")
 
 _SIZE = (720, 480)
 _BACKGROUND = "#e9eded"

@@ -74,7 +74,7 @@ def test_the_vertical_angle_is_the_yfov_that_vtk_writes_into_gltf(tmp_path):
     written = json.loads((tmp_path / "camera.gltf").read_text())["cameras"][0]["perspective"]
     assert written["yfov"] == pytest.approx(yfov, abs=1e-6)
     # and by the projection matrix of the standard: [1][1] is 1 / tan(0.5 yfov)
-    seen = lens.on_frame(np.array([[[0.0, 1.0, 2.0]]]), [np.tan(yfov / 2)], 16 / 9, False)
+    seen = lens.on_frame(np.array([[[0.0, 1.0, 2.0]]]), [np.tan(yfov / 2)], 16 / 9, parallel=False)
     assert seen[0, 0, 1] == pytest.approx(0.5 / np.tan(0.5 * written["yfov"]))
 
 
@@ -90,7 +90,7 @@ def looking(random):
     seen = views(project, opened.meshes, camera, [0.0], aspect=width / height)
     local = lens.in_camera(seen.position, seen.forward, seen.up, points[None])
     half = seen.half_height(camera, width, height)
-    pixels = lens.to_pixels(lens.on_frame(local, half, width / height, False)[0], width, height)
+    pixels = lens.to_pixels(lens.on_frame(local, half, width / height, parallel=False)[0], width, height)
     return camera, seen, points, pixels, (width, height)
 
 
@@ -127,10 +127,12 @@ def test_a_parallel_camera_shows_its_height_at_any_distance():
     project = edits.add(opened.project, camera)
     seen = views(project, opened.meshes, camera, [0.0])
     half = seen.half_height(camera, 16, 9)
-    near, far = (lens.on_frame(np.array([[[0.0, 400.0, depth]]]), half, 16 / 9, True)[0, 0, 1] for depth in (10.0, 1e5))
+    near, far = (
+        lens.on_frame(np.array([[[0.0, 400.0, depth]]]), half, 16 / 9, parallel=True)[0, 0, 1] for depth in (10.0, 1e5)
+    )
     assert near == far == pytest.approx(1.0)
 
 
 def test_what_is_behind_the_lens_is_far_out_of_the_frame():
-    seen = lens.on_frame(np.array([[[10.0, 10.0, -500.0]]]), [0.3], 1.0, False)
+    seen = lens.on_frame(np.array([[[10.0, 10.0, -500.0]]]), [0.3], 1.0, parallel=False)
     assert np.abs(seen).min() > 1000

@@ -97,7 +97,7 @@ def test_shares_agree_with_one_ray_after_another_through_all_triangles(demo, ran
             seen.up[k : k + 1],
             subject.places(judged.poses[k : k + 1]),
         )
-        places = on_frame(local, half, judged.aspect, False)[0]
+        places = on_frame(local, half, judged.aspect, parallel=False)[0]
         at = random.uniform(places.min(axis=0), places.max(axis=0), (1500, 2))
         right = np.cross(seen.forward[k], seen.up[k])
         ways = seen.forward[k] + at[:, :1] * half * judged.aspect * right + at[:, 1:] * half * seen.up[k]

@@ -135,12 +135,12 @@ class ClearanceActions(Actions):
             self.fits.accepted_all.connect(self._accept)
             self.fits.export_asked.connect(self._export_fits)
         deep = sum(fit.depth > 0 for fit in fits)
-        told = (
+        text = (
             f"{len(fits)} pair{'s' if len(fits) != 1 else ''} in contact at rest, {deep} of them interfere"
             if fits
             else "No parts touch"
         )
-        self.fits.show_rows(self.session.project, fits, told)
+        self.fits.show_rows(self.session.project, fits, text)
         self.fits.show()
         self.fits.raise_()
 
@@ -151,8 +151,8 @@ class ClearanceActions(Actions):
         if not self.session.edit("Accept contacts", lambda p: set_contacts(p, pairs, intended=True)):
             return
         taken = {row.pair for row in rows}
-        told = tuple(dataclasses.replace(r, accepted=r.accepted or r.pair in taken) for r in self.fits.rows)
-        self.fits.show_rows(self.session.project, told, self.fits.summary.text())
+        fits = tuple(dataclasses.replace(r, accepted=r.accepted or r.pair in taken) for r in self.fits.rows)
+        self.fits.show_rows(self.session.project, fits, self.fits.summary.text())
 
     def _see_fit(self, row: Fit) -> None:
         parts = {part.id for part in self.session.shown.parts}
@@ -255,7 +255,7 @@ class ClearanceActions(Actions):
         assert result is not None
         if target.suffix in (".html", ".csv"):
             job = Job("Writing the report", work.write_report, project, self.session.meshes, result, target)
-            self.prompts.start(job, lambda made: self.prompts.say(f"Made {', '.join(str(p) for p in made)}"))
+            self.prompts.start(job, lambda files: self.prompts.say(f"Made {', '.join(str(p) for p in files)}"))
             return
         if target.suffix == ".json":
             text = json.dumps(as_data(project, result), ensure_ascii=False, indent=1)
@@ -337,11 +337,11 @@ class ClearanceActions(Actions):
         meshes = {volume.solid.hash: volume.solid}
         if not self.session.edit("Swept volume", lambda p: change(p, volume), meshes=meshes):
             return
-        made = next(p for p in reversed(self.session.project.parts) if p.geometry == volume.solid.hash)
-        self.session.select(made.id)
+        part = next(p for p in reversed(self.session.project.parts) if p.geometry == volume.solid.hash)
+        self.session.select(part.id)
         thick = (
             f" · thickened, as thinner than {volume.tolerance:.2g} mm: {', '.join(volume.thickened)}"
             if volume.thickened
             else ""
         )
-        self.prompts.say(f"{made.name}: {volume.volume / 1e6:,.1f} dm³{thick}")
+        self.prompts.say(f"{part.name}: {volume.volume / 1e6:,.1f} dm³{thick}")

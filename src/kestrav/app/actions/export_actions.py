@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from functools import partial
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import numpy as np
 from PySide6.QtGui import QAction
@@ -17,7 +18,6 @@ from kestrav.app.jobs import work
 from kestrav.app.jobs.jobs import Job
 from kestrav.app.session import Session
 from kestrav.app.stage.stage import Stage
-from kestrav.app.timeline.timeline import Timeline
 from kestrav.core.document.lookup import get_as
 from kestrav.core.document.records import Comment, SavedView, StepSheet
 from kestrav.core.files.pose_tables import Keyed, with_poses
@@ -25,14 +25,19 @@ from kestrav.core.review.comment_files import add_comments
 from kestrav.core.sheets.steps import change, make_sheet, motions_of
 from kestrav.render.exports import BY_TITLE, EXPORTS, ExportRequest
 
+if TYPE_CHECKING:
+    from kestrav.app.timeline.timeline import Timeline
+
 
 class ExportActions(Actions):
     """What the window does about files for others."""
 
-    def __init__(self, session: Session, prompts: Prompts, stage: Stage, timeline: Timeline, checking: Checked) -> None:
+    def __init__(
+        self, session: Session, prompts: Prompts, stage: Stage, timeline: Callable[[], Timeline], checking: Checked
+    ) -> None:
         super().__init__(session, prompts)
         self.stage = stage
-        self.timeline, self.checking = timeline, checking
+        self._timeline, self.checking = timeline, checking
 
     def actions(self, action: Callable[..., QAction]) -> list[QAction]:
         """What the menu of export offers."""
@@ -80,7 +85,7 @@ class ExportActions(Actions):
         self, title: str, target: Path, tolerance: float = 0.05, simplify: float = 0.0, sheet: str | None = None
     ) -> None:
         """Write a kind of export in a job; the person has already agreed to overwrite."""
-        timeline, session = self.timeline, self.session
+        timeline, session = self._timeline(), self.session
         lanes = tuple(lane.charted() for lane in timeline.lanes)
         axis = "distance in mm" if timeline.by_distance else "time in s"
         result = self.checking.current_result
@@ -91,7 +96,7 @@ class ExportActions(Actions):
         self.prompts.start_or_wait(
             label,
             lambda: Job(label, work.hand_on, title, request),
-            lambda told: self.prompts.say(f"Made {told}", 8000),
+            lambda text: self.prompts.say(f"Made {text}", 8000),
         )
 
     def make_sheet(self) -> None:
@@ -137,11 +142,11 @@ class ExportActions(Actions):
 
     def _take_comments(self, file: Path, comments: tuple[Comment, ...]) -> None:
         known = len(self.session.project.comments)
-        made, count = add_comments(self.session.project, comments)
+        with_comments, count = add_comments(self.session.project, comments)
         if not count:
             self.prompts.say(f"“{file.name}” has no comment that is not here already")
         elif self.session.edit("Open comments", lambda project: add_comments(project, comments)[0]):
-            self.session.select(made.comments[known].id)
+            self.session.select(with_comments.comments[known].id)
             self.prompts.say(f"{count} comment{'' if count == 1 else 's'} of “{file.name}”", 8000)
 
     def show_step(self, sheet_id: str, number: int) -> None:

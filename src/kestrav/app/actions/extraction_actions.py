@@ -216,8 +216,10 @@ class ExtractionActions(Actions):
             return
         time = self.session.time
         if self.session.edit("Extraction path", lambda p: add_extraction_path(p, things, result, time)):
-            made = self.session.project
-            self.session.select((made.runs[-1] if len(made.runs) > len(project.runs) else made.pose_tracks[-1]).id)
+            extracted = self.session.project
+            self.session.select(
+                (extracted.runs[-1] if len(extracted.runs) > len(project.runs) else extracted.pose_tracks[-1]).id
+            )
             status = "not checked" if result.certificate is None else result.certificate.status
             text = (
                 f"Extraction path by {result.stage}: {result.length:,.0f} mm, tilt {result.tilt:.0f}° at most, {status}"

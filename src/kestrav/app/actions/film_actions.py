@@ -68,7 +68,7 @@ class FilmActions(Actions):
             self.view_made.emit(self.view)
         self.view.open()
 
-    def ask(self, shot: Shot | None = None, whole: bool = False) -> None:
+    def ask(self, shot: Shot | None = None, *, whole: bool = False) -> None:
         """Ask how, and render a shot, or the whole film, in a job."""
         shot = shot or next((s for s in self.session.project.shots if whole and s.in_film), None) or self.session.shot
         if shot is None:
@@ -230,7 +230,7 @@ class FilmActions(Actions):
         self.prompts.start_or_wait(
             label,
             lambda: Job(label, work.write_sheet, *arguments),
-            lambda told: self.prompts.say(str(told), 8000),
+            lambda text: self.prompts.say(str(text), 8000),
         )
 
     def _written(self, target: Path) -> None:

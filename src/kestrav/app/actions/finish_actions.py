@@ -98,15 +98,15 @@ class FinishActions(Actions):
 
     def new_colourway(self) -> None:
         """Add a colourway and show it."""
-        made: list[str] = []
+        names: list[str] = []
 
         def add(project: Project) -> Project:
             project, colourway_id = with_colourway(project)
-            made[:] = [colourway_id]
+            names[:] = [colourway_id]
             return project
 
         if self.session.edit("New colourway", add):
-            self.session.select(made[0])
+            self.session.select(names[0])
 
     def next_colourway(self) -> None:
         """Show the colourway after the one that is shown; after the last one the parts' own finishes."""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from functools import partial
 from typing import Literal
 
@@ -15,7 +15,6 @@ from kestrav.app.dialogs.asking import ask_request
 from kestrav.app.dialogs.questions import ask_choice
 from kestrav.app.session import Session
 from kestrav.app.stage.stage import Stage
-from kestrav.app.timeline.timeline import Timeline
 from kestrav.core.clearance.knocking import add_knock
 from kestrav.core.clearance.putting import put_down
 from kestrav.core.document.lookup import get
@@ -31,12 +30,14 @@ from kestrav.core.parts.rest import own_bounds
 class MotionActions(Actions):
     """What the window does about what moves."""
 
-    def __init__(self, session: Session, prompts: Prompts, stage: Stage, timeline: Timeline) -> None:
+    def __init__(self, session: Session, prompts: Prompts, stage: Stage, marked: Callable[[], Sequence[str]]) -> None:
+        """``marked`` are the things whose bars are marked."""
         super().__init__(session, prompts)
-        self.stage, self.timeline = stage, timeline
+        self.stage, self._marked = stage, marked
+        self.time_menu = QMenu(prompts.over)  # what can be done with what lasts some time
 
     def menu(self, action: Callable[..., QAction]) -> QMenu:
-        """The menu of motion; the part of it that is about time is the timeline's as well."""
+        """The menu of motion; the part of it that is about time is a menu of its own as well."""
         menu = QMenu("Motion", self.prompts.over)
         for text, slot, keys, tip in (
             ("Add key pose", self.pose, ("P",), "Add a key pose of the selection at the playhead"),
@@ -118,7 +119,7 @@ class MotionActions(Actions):
         for text, work, shortcuts, tip in times:
             entry = action(text, work, *shortcuts, tip=tip)
             menu.addAction(entry)
-            self.timeline.transport.time_menu.addAction(entry)
+            self.time_menu.addAction(entry)
         return menu
 
     # making
@@ -281,8 +282,9 @@ class MotionActions(Actions):
     def _ids(self) -> list[str]:
         """What is marked in the timeline, or selected, or all of it."""
         project = self.session.project
-        if self.timeline.marked:
-            return list(self.timeline.marked)
+        marked = self._marked()
+        if marked:
+            return list(marked)
         chosen = [*self.session.chosen, *([self.session.selection] if self.session.selection else [])]
         ids = timing.timed_ids(project, chosen) if chosen else []
         return ids or timing.timed_ids(project)

@@ -218,10 +218,10 @@ class PartActions(Actions):
         forward = self.stage.viewpoint.forward
         axis = int(np.argmax(np.abs(forward)))
         # the near half is what hides the inside
-        self.set_section("xyz"[axis], float(round(middle[axis])), bool(forward[axis] > 0))
+        self.set_section("xyz"[axis], float(round(middle[axis])), other=bool(forward[axis] > 0))
         self._show_section()
 
-    def set_section(self, axis: str, at: float, other: bool) -> None:
+    def set_section(self, axis: str, at: float, *, other: bool) -> None:
         """Cut across an axis at a place in mm, taking the far side of the axis away, or the other."""
         k = "xyz".index(axis)
         point, normal = np.zeros(3), np.zeros(3)
@@ -233,7 +233,9 @@ class PartActions(Actions):
     def _show_section(self) -> None:
         assert self.section is not None
         axis, at, other = self.section
-        self.strip.show_cut(axis, at, other=other, change=self.set_section, close=self.close_section)
+        self.strip.show_cut(
+            axis, at, other=other, change=lambda a, b, c: self.set_section(a, b, other=c), close=self.close_section
+        )
         self.place_banner()
 
     def close_section(self) -> None:
@@ -464,10 +466,10 @@ class PartActions(Actions):
         """Put a placeholder on the floor where the view looks, and select it."""
         focus = self.stage.viewpoint.focus
         at = (float(round(focus[0] / 10) * 10), float(round(focus[1] / 10) * 10), 0.0)
-        made = form()
-        shape = placeholders.form_mesh(made)
+        solid = form()
+        shape = placeholders.form_mesh(solid)
         if self.session.edit(
-            "Add placeholder", lambda p: placeholders.add_form(p, made, at)[0], meshes={shape.hash: shape}
+            "Add placeholder", lambda p: placeholders.add_form(p, solid, at)[0], meshes={shape.hash: shape}
         ):
             if len(self.session.project.parts) == 1:
                 self.stage.views.fit_all()

@@ -126,10 +126,10 @@ class PathActions(Actions):
                 lambda p: path_making.add_contour(p, meshes, ids, kind, offset, height),  # type: ignore[arg-type]
             )
         )
-        made = self.session.shown.paths[-1] if self.session.fix is not None else None
-        if made is not None:
+        path = self.session.shown.paths[-1] if self.session.fix is not None else None
+        if path is not None:
             self.session.describe(
-                f"A path of {show(path_curve(made).length, 'mm')}, at least {show(offset, 'mm')} away."
+                f"A path of {show(path_curve(path).length, 'mm')}, at least {show(offset, 'mm')} away."
             )
 
     def _close_contour(self) -> None:

@@ -118,8 +118,8 @@ class PlanActions(Actions):
             return plans.drive_past(project, meshes, things, request.duration, request.distance)
 
         def summary(request: DrivePastRequest) -> list[str]:
-            made = make(self.session.project, request)
-            length = 2.0 * plans.reach_of(made, things, request.distance)
+            project = make(self.session.project, request)
+            length = 2.0 * plans.reach_of(project, things, request.distance)
             speed = show(length / request.duration / 1000.0, "m/s", 2)
             return [f"{show(length, 'mm', 0)} ÷ {show(request.duration, 's')} = <b>{speed}</b> on average"]
 

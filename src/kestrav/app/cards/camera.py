@@ -212,22 +212,22 @@ class CameraRows(Rows):
     def _aim_at(self, camera: Camera, kind: str, seen: Views) -> None:
         project = self.session.project
         place = tuple(float(v) for v in np.round(seen.target[0], 1))
-        made: CameraAim
+        aim: CameraAim
         if kind == "part":
             thing = subject_of(project, self.session.meshes, camera)
-            made = PartAim(thing.thing if thing is not None else project.parts[0].id)
+            aim = PartAim(thing.thing if thing is not None else project.parts[0].id)
         elif kind == "point":
-            made = PointAim(place)  # type: ignore[arg-type]
+            aim = PointAim(place)  # type: ignore[arg-type]
         elif kind == "along":
-            made = AlongAim()
+            aim = AlongAim()
         elif kind == "path":
             own = {r.path for r in project.runs if r.rider == camera.id}
-            made = PathAim(next((p.id for p in project.paths if p.id not in own), project.paths[0].id))
+            aim = PathAim(next((p.id for p in project.paths if p.id not in own), project.paths[0].id))
         else:
             meshes, time = self.session.meshes, self.session.time
             self.session.edit("Aim", lambda p: adjusting.aimed_freely(p, meshes, camera.id, time))
             return
-        self._change(camera, "Aim", aim=made)
+        self._change(camera, "Aim", aim=aim)
 
     def _keys(self, camera: Camera, aim: FreeAim, change: Any) -> None:
         form, time = self.form, self.session.time

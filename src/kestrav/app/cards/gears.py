@@ -145,8 +145,8 @@ class GearRows(TurningRows):
                 size = show(2 * pitch_radius(gear, end), "mm pitch diameter", 3)
                 lines.append(f"{gear.pitch:g} ÷ sin(180° ÷ {end.teeth}) = {size}")
         if gear.kind != "rack":
-            told = (gear.b.teeth, gear.a.teeth) if toothed(gear) else (gear.b.radius, gear.a.radius)
-            lines.append(f"{told[0]:g} ÷ {told[1]:g} = <b>{show(1 / ratio(gear), '', 4).strip()} to 1</b>")
+            sizes = (gear.b.teeth, gear.a.teeth) if toothed(gear) else (gear.b.radius, gear.a.radius)
+            lines.append(f"{sizes[0]:g} ÷ {sizes[1]:g} = <b>{show(1 / ratio(gear), '', 4).strip()} to 1</b>")
         apart, wanted = centre_distance(project, gear), right_distance(gear)
         needed = "" if wanted is None else f", the teeth need {show(wanted, 'mm', 3)}"
         lines.append(f"{show(apart, 'mm', 3)} from axle to {'pitch line' if gear.kind == 'rack' else 'axle'}{needed}")
@@ -229,9 +229,9 @@ class RodRows(TurningRows):
             ]
         lines = [f"{show(rod_length(rod), 'mm', 3)} from pin to pin"]
         if rod.keeps == "points" and rod.to is not None:
-            told = rod_lengths(project, rod, times)
+            lengths = rod_lengths(project, rod, times)
             lines.append(
-                f"its pins are {show(float(told.min()), places=2)} to {show(float(told.max()), 'mm', 2)} apart"
+                f"its pins are {show(float(lengths.min()), places=2)} to {show(float(lengths.max()), 'mm', 2)} apart"
             )
         elif rod.keeps in ("slider", "rocker") and rod.to is not None:
             moved = stroke(project, rod, times)

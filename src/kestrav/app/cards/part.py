@@ -301,12 +301,12 @@ class PartRows(Rows):
 
     def _bake(self, part_id: str) -> None:
         try:
-            _, made = placeholders.bake(self.session.project, self.session.meshes, part_id)
+            _, mesh = placeholders.bake(self.session.project, self.session.meshes, part_id)
         except BadInput as fault:
             self.session.refused.emit(str(fault))
             return
         meshes = self.session.meshes
-        self.session.edit("Bake", lambda p: placeholders.bake(p, meshes, part_id)[0], meshes={m.hash: m for m in made})
+        self.session.edit("Bake", lambda p: placeholders.bake(p, meshes, part_id)[0], meshes={m.hash: m for m in mesh})
 
     # pivot and front
 
@@ -559,9 +559,9 @@ def copy_in_a_row(session: Any, ids: list[str], how: Any, count: int) -> None:
     """Copy parts so that there are ``count`` in a row; a single copy is selected, to be copied on."""
     before = {p.id for p in session.project.parts}
     if session.edit("Copy", lambda p: copy(p, ids, array_steps(how.step, count), linked=how.linked)) and count == 2:
-        made = [p for p in session.project.parts if p.id not in before]
-        inside = {p.id for p in made}
-        session.select_parts(p.id for p in made if p.parent not in inside)
+        copies = [p for p in session.project.parts if p.id not in before]
+        inside = {p.id for p in copies}
+        session.select_parts(p.id for p in copies if p.parent not in inside)
 
 
 def toggle_shown(session: Any, ids: list[str]) -> None:

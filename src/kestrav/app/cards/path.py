@@ -38,8 +38,8 @@ class PathRows(Rows):
     """The path as a whole and the chosen point."""
 
     def build(self, path: Path) -> None:
-        form, made = self.form, path_curve(path)
-        self.form.title = f"{path.name} · {show(made.length, 'mm')}"
+        form, curve = self.form, path_curve(path)
+        self.form.title = f"{path.name} · {show(curve.length, 'mm')}"
         if form.section("Shape"):
             self._name(path)
             self._shape(path)
@@ -47,7 +47,7 @@ class PathRows(Rows):
         TransformRows(self.card).build(path)
         if isinstance(path.shape, PointShape) and form.section("Table of points", f"{len(path.shape.points)} points"):
             TableRows(self.card).build(path)
-        if form.section("Analysis", show(made.length, "mm", 0)):
+        if form.section("Analysis", show(curve.length, "mm", 0)):
             AnalysisRows(self.card).build(path)
         self._delete(path)
 

@@ -59,15 +59,15 @@ class RunRows(Rows):
 
     def _told_mark(self, run: Run, course: RunCourse) -> str:
         """What is asked of the arrival."""
-        told = [] if run.mark is None else [show(run.mark * course.path.length, "mm", 0)]
-        return " · ".join([*told, *([f"by {run.arrive_by:.1f}\u2009s"] if run.arrive_by else [])])
+        texts = [] if run.mark is None else [show(run.mark * course.path.length, "mm", 0)]
+        return " · ".join([*texts, *([f"by {run.arrive_by:.1f}\u2009s"] if run.arrive_by else [])])
 
     def _told_portion(self, run: Run) -> str:
         """What is not as usual about how much of the path is travelled, and how often."""
-        told = [] if (run.begin, run.end) == (0.0, 1.0) else [f"{100 * abs(run.end - run.begin):.0f} %"]
+        texts = [] if (run.begin, run.end) == (0.0, 1.0) else [f"{100 * abs(run.end - run.begin):.0f} %"]
         if run.passes != 1:
-            told.append(f"{run.passes} passes" if run.passes else "no end")
-        return " · ".join([*told, *(["backwards"] if run.backwards else [])])
+            texts.append(f"{run.passes} passes" if run.passes else "no end")
+        return " · ".join([*texts, *(["backwards"] if run.backwards else [])])
 
     def _extent(self, run: Run, course: RunCourse) -> None:
         """How much of the path is travelled, which way, how often, and where the rider is before and after."""

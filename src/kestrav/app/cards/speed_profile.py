@@ -153,9 +153,9 @@ class SpeedProfileRows(Rows):
         moving = course.once - sum(hold.duration for hold in run.holds)
 
         def change(index: int, **fields: float | None) -> None:
-            made = list(keys)
-            made[index] = msgspec.structs.replace(keys[index], **fields)
-            self._change(run, "Key", keys=tuple(made))
+            changed = list(keys)
+            changed[index] = msgspec.structs.replace(keys[index], **fields)
+            self._change(run, "Key", keys=tuple(changed))
 
         form.note("Keys of time and distance since the start; the curve between them never runs backwards on its own.")
         for i, key in enumerate(keys):

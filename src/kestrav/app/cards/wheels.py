@@ -134,14 +134,14 @@ class WheelRows(TurningRows):
         )
         form.fields(ask, "marks", change=self._marks)
         try:
-            told = ends(project, roll.id, ask.marks)
+            whole = ends(project, roll.id, ask.marks)
         except BadInput:
             form.note("The wheel does not roll, so there is no end to adjust.")
             return
-        if abs(told.wanted - told.turns) < 1e-9:
-            form.note(f"The wheel ends on a mark: {show(abs(told.turns), 'turns', 4)}.")
+        if abs(whole.wanted - whole.turns) < 1e-9:
+            form.note(f"The wheel ends on a mark: {show(abs(whole.turns), 'turns', 4)}.")
             return
-        form.note(f"The nearest mark is at {show(abs(told.wanted), 'turns', 4)}. Any of these reaches it:")
+        form.note(f"The nearest mark is at {show(abs(whole.wanted), 'turns', 4)}. Any of these reaches it:")
 
         def offer(text: str, label: str, change: Callable[[Project, str, int], Project], tip: str) -> None:
             form.buttons(
@@ -149,27 +149,27 @@ class WheelRows(TurningRows):
             )
 
         offer(
-            f"Radius {show(told.radius, 'mm', 3)} ({_more(told.radius - roll.radius, 3)})",
+            f"Radius {show(whole.radius, 'mm', 3)} ({_more(whole.radius - roll.radius, 3)})",
             "Set radius",
             with_radius,
             "Rolling radius at which the wheel ends on a mark",
         )
-        if told.length is not None:
-            more = told.length * (1 - told.turns / told.wanted)
+        if whole.length is not None:
+            more = whole.length * (1 - whole.turns / whole.wanted)
             offer(
-                f"Path {show(told.length, 'mm', 1)} ({_more(more, 1)})",
+                f"Path {show(whole.length, 'mm', 1)} ({_more(more, 1)})",
                 "Set path length",
                 with_length,
                 "Path length at which the wheel ends on a mark; the start stays",
             )
         offer(
-            f"Start at {show(told.start, '°', 2)}",
+            f"Start at {show(whole.start, '°', 2)}",
             "Set start angle",
             with_start,
             "Start angle at which the wheel ends on a mark",
         )
         offer(
-            f"Accept {_more(100 * told.slip, 3)}\u2009% slip",
+            f"Accept {_more(100 * whole.slip, 3)}\u2009% slip",
             "Accept slip",
             with_slip,
             "Accept this slip, so that the wheel ends on a mark",
@@ -213,8 +213,8 @@ class RotationRows(TurningRows):
         def switch(kind: str) -> None:
             if kind == "turns":
                 end = rotation.end or rotation.start + 4.0
-                made = (rotation.rpm or 60.0) * (end - rotation.start) / 60.0
-                self._set(rotation.id, "By turns", turns=made, rpm=None, end=end)
+                turns = (rotation.rpm or 60.0) * (end - rotation.start) / 60.0
+                self._set(rotation.id, "By turns", turns=turns, rpm=None, end=end)
             else:
                 rate = 60.0 * (rotation.turns or 1.0) / ((rotation.end or rotation.start + 4.0) - rotation.start)
                 self._set(rotation.id, "By rate", turns=None, rpm=rate)

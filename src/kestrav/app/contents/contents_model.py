@@ -268,9 +268,9 @@ class ContentsModel(QAbstractItemModel):
             return self._group_data(row, role)
         if row.id.startswith(HINT):
             words = HINTS[row.id.removeprefix(HINT)][1]
-            told = {Qt.ItemDataRole.DisplayRole: words, Qt.ItemDataRole.ForegroundRole: PETROL}
-            told[Qt.ItemDataRole.ToolTipRole] = words
-            return told.get(Qt.ItemDataRole(role))
+            values = {Qt.ItemDataRole.DisplayRole: words, Qt.ItemDataRole.ForegroundRole: PETROL}
+            values[Qt.ItemDataRole.ToolTipRole] = words
+            return values.get(Qt.ItemDataRole(role))
         item = find(self.session.shown, row.id)
         if item is None:
             return None

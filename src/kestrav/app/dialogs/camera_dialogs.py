@@ -72,9 +72,9 @@ class OrbitDialog(PreviewedDialog):
         """The orbit as told."""
         given = self.request.shape
         fields = {name: getattr(given, name) for name in _GIVEN}
-        made = orbit_around(self.project, self.meshes, self.things, **fields, rounding=self.request.rounding or None)
-        check_orbit(Path("", "Orbit", made), made)
-        return beginning_at(made, self.viewpoint) if self.request.from_view else made
+        shape = orbit_around(self.project, self.meshes, self.things, **fields, rounding=self.request.rounding or None)
+        check_orbit(Path("", "Orbit", shape), shape)
+        return beginning_at(shape, self.viewpoint) if self.request.from_view else shape
 
     def _pace(self) -> tuple[float | None, float | None]:
         request: OrbitRequest = self.request

@@ -56,7 +56,7 @@ _STILLS: tuple[tuple[Bits, str], ...] = (
 
 def ask_picture(parent: QWidget | None, title: str, target: Path, *, deep: bool = True) -> tuple[Path, Bits] | None:
     """Where a picture goes and how many bits its colours have: 8 or, if it can be ``deep``, 16 or 32; None where it is not wanted."""
-    kinds = {told: bits for bits, told in (_STILLS if deep else _STILLS[:1])}
+    kinds = {text: bits for bits, text in (_STILLS if deep else _STILLS[:1])}
     name, kind = QFileDialog.getSaveFileName(parent, title, str(target), ";;".join(kinds))
     if not name:
         return None
@@ -173,7 +173,7 @@ class ListDialog(QDialog):
 
     def add_buttons(self, *buttons: tuple[str, str, Callable[[], object]]) -> list[QPushButton]:
         """Buttons by text, tooltip and what they do; tells them."""
-        made = []
+        added = []
         for number, (text, tip, do) in enumerate(buttons):
             button = QPushButton(text)
             button.setToolTip(tip)
@@ -181,10 +181,10 @@ class ListDialog(QDialog):
             self._foot.addWidget(button)
             if number == 0:
                 self._foot.addStretch(1)
-            made.append(button)
-        made[-1].setObjectName("main")
-        made[-1].setDefault(True)
-        return made
+            added.append(button)
+        added[-1].setObjectName("main")
+        added[-1].setDefault(True)
+        return added
 
 
 def ask_yes(parent: QWidget | None, title: str, text: str, yes: str) -> bool:

@@ -225,8 +225,10 @@ class FilmView(QWidget):
                 for k, picture in enumerate(pictures):
                     pen.drawImage(k * (WIDE + _GAP), 0, qimage(picture))
             strip.setPixmap(sheet)
-            told = [f"{t:.2f}\u2009s still at its {end}" for t, end in ((before, "beginning"), (after, "end")) if t > 0]
-            dead.setText("; ".join(told))
+            texts = [
+                f"{t:.2f}\u2009s still at its {end}" for t, end in ((before, "beginning"), (after, "end")) if t > 0
+            ]
+            dead.setText("; ".join(texts))
 
     def complain(self, text: str) -> None:
         """Say what is wrong."""

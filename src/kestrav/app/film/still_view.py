@@ -175,7 +175,7 @@ class StillView(QDialog):
     def _start(self, samples: int, region: tuple[int, int, int, int] | None = None, *, onward: bool = False) -> None:
         self.working, self.paused = True, False
         self._wanted = samples
-        self.maker.make(samples, region, onward)
+        self.maker.make(samples, region, onward=onward)
         self._show_state()
 
     def _show_state(self) -> None:

@@ -17,7 +17,6 @@ from PySide6.QtWidgets import QHBoxLayout, QLabel, QMenu, QProgressBar, QPushBut
 
 from kestrav.app.jobs.jobs import Job
 from kestrav.app.widgets.images import qimage
-from kestrav.render.frames import FrameStore, read_frame
 
 _EARLY = 0.02  # of the work; an estimate made before says little
 _LOOKS = 700  # ms between two looks for a new picture
@@ -115,6 +114,9 @@ class JobBar(QWidget):
             threading.Thread(target=self._read_newest, args=(self.job.pictures, self._seen), daemon=True).start()
 
     def _read_newest(self, folder: Path, seen: Path | None) -> None:
+        # what makes frames is loaded once there are some
+        from kestrav.render.frames import FrameStore, read_frame
+
         dated = []
         for file in FrameStore(folder).files():
             # some are put away meanwhile

@@ -41,7 +41,7 @@ class StillMaker(QObject):
         self._process.message.connect(self._on_message)
         self._process.died.connect(lambda: self.failed.emit("the picture's process ended; memory may have run out"))
 
-    def make(self, samples: int, region: Region | None = None, onward: bool = False) -> None:
+    def make(self, samples: int, region: Region | None = None, *, onward: bool = False) -> None:
         """Make the picture, or a region of it, or go on with it up to so many samples."""
         self._process.send(("make", samples, region, onward))
 
@@ -101,13 +101,14 @@ class _Server:
             kind, *about = self.waiting.pop(0) if self.waiting else self.connection.recv()
             try:
                 if kind == "make":
-                    self.make(*about)
+                    samples, region, onward = about
+                    self.make(samples, region, onward=onward)
                 elif kind == "save":
                     self.save(*about)
             except BadInput as fault:
                 self.connection.send(("failed", str(fault)))
 
-    def make(self, samples: int, region: Region | None, onward: bool) -> None:
+    def make(self, samples: int, region: Region | None, *, onward: bool) -> None:
         """Take the picture."""
         import time as clock
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from collections import deque
+from collections.abc import Callable
 from typing import Any
 
 import numpy as np
@@ -19,7 +20,6 @@ from kestrav.app.player import Player
 from kestrav.app.session import Session
 from kestrav.app.shell.findings_panel import FindingsPanel
 from kestrav.app.stage.stage import Stage
-from kestrav.app.timeline.timeline import Timeline
 from kestrav.core.camera.sight import best_sight
 from kestrav.core.clearance.live import LiveClearance
 from kestrav.core.clearance.sweep import Clearance
@@ -41,6 +41,9 @@ class Checking(QObject):
 
     came = Signal(object)  # the result of the document as it is
     compared = Signal(str)  # how it compares with the one before
+    charted = Signal(object, bool)  # a result to chart, and whether it is that of the document as it is
+    live_charted = Signal(object)  # the clearance at the playhead, until all is checked
+    camera_charted = Signal(object)  # what was measured of the lens's camera; none where it is measured anew
 
     def __init__(
         self,
@@ -48,13 +51,12 @@ class Checking(QObject):
         session: Session,
         player: Player,
         stage: Stage,
-        timeline: Timeline,
         contents: ContentsTree,
         card: Card,
         findings: FindingsPanel,
     ) -> None:
         super().__init__(parent)
-        self.session, self.player, self.stage, self.timeline = session, player, stage, timeline
+        self.session, self.player, self.stage = session, player, stage
         self.contents, self.card, self.findings = contents, card, findings
         self.checker = Checker()
         self.camera_judge = CameraCheck()
@@ -65,14 +67,15 @@ class Checking(QObject):
         self._checked: Project | None = None
         self._kept: deque[tuple[Project, CheckResult]] = deque(maxlen=_KEPT)  # what one may undo to
         self._judged: tuple[Project, str] | None = None  # the project and camera last measured
+        self.charts_camera: Callable[[], bool] = lambda: False  # whether a lane of the lens's camera is shown
         stage.gap_at = self.gap_at
         self.checker.result.connect(self._on_result)
         self.checker.now.connect(self._on_now)
         self.checker.progress.connect(self._on_progress)
         self.checker.failed.connect(card.complain)
-        self.camera_judge.curves.connect(lambda curves, _: timeline.show_camera(curves))
+        self.camera_judge.curves.connect(lambda curves, _: self.camera_charted.emit(curves))
         session.moved.connect(self._show_gap)
-        for changed in (session.edited, session.selected, timeline.lanes_changed):
+        for changed in (session.edited, session.selected):
             changed.connect(self.judge_camera)
         findings.stopped.connect(self.stop)
         findings.went.connect(self.go_to)
@@ -82,7 +85,6 @@ class Checking(QObject):
         self._checked = None
         self._kept.clear()
         self.result = None
-        self.timeline.result = None
         self.finding = None
 
     def finish(self) -> None:
@@ -99,7 +101,7 @@ class Checking(QObject):
             return  # nothing that a check looks at has changed
         self.current = False
         self.stage.gap = self.stage.gap_of = None
-        self.timeline.show_result(None, False)
+        self.charted.emit(None, False)
         self.contents.show_result(None)
         self.findings.say_current(False)
         known = next((result for project, result in self._kept if _alike(project, shown)), None)
@@ -128,7 +130,7 @@ class Checking(QObject):
 
     def _on_result(self, result: CheckResult, newest: bool) -> None:
         self.result = result
-        self.timeline.show_result(result, newest)
+        self.charted.emit(result, newest)
         if not newest:
             return
         self.current = True
@@ -171,7 +173,7 @@ class Checking(QObject):
     def _on_now(self, live: LiveClearance) -> None:
         if not self.current:
             self._set_gap(live, 0)
-            self.timeline.show_live(live)
+            self.live_charted.emit(live)
 
     def _show_gap(self) -> None:
         """Show the gap at the playhead, when the check knows it."""
@@ -181,8 +183,8 @@ class Checking(QObject):
         elif not self.player.playing:
             self.stage.gap = None
 
-    def _set_gap(self, told: Clearance | LiveClearance, sample: int) -> None:
-        self.stage.gap = gap_of(told, sample)
+    def _set_gap(self, clearance: Clearance | LiveClearance, sample: int) -> None:
+        self.stage.gap = gap_of(clearance, sample)
         self.stage.schedule()
 
     def gap_at(self, frame: int) -> tuple[NDArray[np.float64], str, bool] | None:
@@ -194,12 +196,12 @@ class Checking(QObject):
     def judge_camera(self) -> None:
         """Measure the lens's camera anew where its lanes are shown and it is not the one measured."""
         camera, shown = self.session.camera, self.session.shown
-        if camera is None or not self.timeline.shows_camera():
+        if camera is None or not self.charts_camera():
             return
         if self._judged is not None and self._judged[0] is shown and self._judged[1] == camera.id:
             return
         self._judged = (shown, camera.id)
-        self.timeline.show_camera(None)
+        self.camera_charted.emit(None)
         self.camera_judge.judge(shown, self.session.meshes, camera.id)
 
     def next_finding(self, step: int) -> None:
@@ -238,9 +240,9 @@ class Checking(QObject):
         self.session.select(subject)
 
 
-def gap_of(told: Clearance | LiveClearance, sample: int) -> tuple[NDArray[np.float64], str, bool] | None:
+def gap_of(clearance: Clearance | LiveClearance, sample: int) -> tuple[NDArray[np.float64], str, bool] | None:
     """A gap to show: its two points (2, 3), what is said of it, whether it is a breach; None where it is wide."""
-    distance, required = float(told.distance[sample]), float(told.needs[sample])
+    distance, required = float(clearance.distance[sample]), float(clearance.needs[sample])
     if not math.isfinite(distance) or distance >= NEAR * required:
         return None
     breach = distance < required
@@ -249,7 +251,7 @@ def gap_of(told: Clearance | LiveClearance, sample: int) -> tuple[NDArray[np.flo
     if distance < 0:
         need = show(abs(required), "mm", 1 if required % 1 else 0)
         text = f"{show(-distance, 'mm')} deep · {need} {'required' if required >= 0 else 'deep allowed'}"
-    return told.points[sample], text, breach
+    return clearance.points[sample], text, breach
 
 
 def _alike(one: Project, two: Project) -> bool:

@@ -86,6 +86,13 @@ class Commands:
         self.all.append(command)
         return action
 
+    def also_in(self, widget: QWidget, other: QWidget) -> None:
+        """Let a widget take the keys that another one takes."""
+        for command in self.all:
+            if other in command.where:
+                command.where = (*command.where, widget)
+                widget.addAction(command.action)
+
     def holders(self, key: str, command: Command) -> list[Command]:
         """The other commands that have a key."""
         return [other for other in self.all if other is not command and key in other.keys]

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any, Final
 
 from PySide6.QtCore import QByteArray, QSettings, Qt, Signal
-from PySide6.QtWidgets import QMainWindow, QSplitter, QWidget
+from PySide6.QtWidgets import QMainWindow, QSplitter, QVBoxLayout, QWidget
 
 from kestrav.app.shell.findings_panel import FOLDED, HEIGHT, FindingsPanel
 
@@ -21,10 +21,13 @@ class Panels(QSplitter):
 
     folding = Signal()  # something is shown or hidden
 
-    def __init__(
-        self, contents: QWidget, findings: FindingsPanel, card: QWidget, middle: QWidget, timeline: QWidget
-    ) -> None:
+    def __init__(self, contents: QWidget, findings: FindingsPanel, card: QWidget, middle: QWidget) -> None:
         super().__init__(Qt.Orientation.Horizontal)
+        timeline = self._timeline = QWidget()  # its place, which it takes when it is there
+        timeline.setObjectName("timelineplace")
+        timeline.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        room = QVBoxLayout(timeline)
+        room.setContentsMargins(0, 0, 0, 0)
         self.parts = {"contents": contents, "card": card, "timeline": timeline}
         self.findings = findings
         self._findings_height = HEIGHT
@@ -49,6 +52,15 @@ class Panels(QSplitter):
         timeline.setMinimumHeight(150)
         findings.folded.connect(self._on_findings_folded)
         self.lay_out(1280, 760)
+
+    def take_timeline(self, timeline: QWidget) -> None:
+        """Put the timeline in its place."""
+        room = self._timeline.layout()
+        assert room is not None
+        room.addWidget(timeline)
+        # at once, and not when the place is laid out anew
+        timeline.show()
+        room.activate()
 
     def put_in_place_of_timeline(self, widget: QWidget, height: int) -> None:
         """Show a widget where the timeline is, at least so many pixels high."""

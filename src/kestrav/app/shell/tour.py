@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from PySide6.QtCore import QObject, QPoint, QRect, QSettings, QTimer, Signal
 from PySide6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
@@ -18,8 +18,10 @@ from kestrav.app.shell.findings_panel import FindingsPanel
 from kestrav.app.stage.overlays import make_native
 from kestrav.app.stage.stage import Stage
 from kestrav.app.stage.toolbox import Toolbox
-from kestrav.app.timeline.timeline import Timeline
 from kestrav.core.document.records import Camera, Project, Wheel
+
+if TYPE_CHECKING:
+    from kestrav.app.timeline.timeline import Timeline
 
 _KEPT = "tour/step"
 _LOOKS_MS = 150  # between looks at whether a step is done
@@ -39,7 +41,7 @@ class Places:
     card: Card
     contents: ContentsTree
     findings: FindingsPanel
-    timeline: Timeline
+    timeline: Callable[[], Timeline]
     preview_bar: QWidget
     render_button: QWidget
     is_rendering: Callable[[], bool]  # whether the dialog for rendering is open
@@ -106,12 +108,12 @@ def chapters_of(at: Places) -> tuple[Chapter, ...]:
                 Step(
                     "Press <b>Space</b>, or click the play button. The fan cassette leaves its cabinet past the riser, "
                     "and the hoist carries it to the trolley.",
-                    lambda: at.timeline.transport.play,
+                    lambda: at.timeline().transport.play,
                     lambda _: at.player.playing,
                 ),
                 Step(
                     "Press <b>Space</b> again to stop at any moment.",
-                    lambda: at.timeline.transport.play,
+                    lambda: at.timeline().transport.play,
                     lambda _: not at.player.playing,
                 ),
                 Step(
@@ -185,7 +187,7 @@ def chapters_of(at: Places) -> tuple[Chapter, ...]:
                 ),
                 Step(
                     "Drag the run's bar in the timeline to start it at another time, or type its <b>Start</b>.",
-                    lambda: at.timeline,
+                    at.timeline,
                     moved,
                 ),
             ),

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from functools import partial
+from functools import cached_property, partial
 from html import escape
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
-from PySide6.QtCore import QPoint, Qt
+from PySide6.QtCore import QPoint, Qt, QTimer
 from PySide6.QtGui import QCloseEvent, QCursor, QDragEnterEvent, QDropEvent, QKeyEvent
 from PySide6.QtWidgets import (
     QApplication,
@@ -62,7 +63,6 @@ from kestrav.app.shell.welcome import Welcome
 from kestrav.app.stage.point_edits import delete_point, insert_after, next_kind
 from kestrav.app.stage.stage import Stage
 from kestrav.app.stage.toolbox import Toolbox
-from kestrav.app.timeline.timeline import Timeline
 from kestrav.app.widgets.quantity_edit import QuantityEdit
 from kestrav.core.document import edits
 from kestrav.core.document.lookup import find
@@ -74,6 +74,9 @@ from kestrav.core.kinematics.runs import span
 from kestrav.core.review.comment_files import SUFFIX as COMMENTS_SUFFIX
 from kestrav.render.picture import grab
 
+if TYPE_CHECKING:
+    from kestrav.app.timeline.timeline import Timeline
+
 
 class Window(QMainWindow):
     """Everything a person sees."""
@@ -83,22 +86,19 @@ class Window(QMainWindow):
         self.session = Session()
         self.player = Player(self.session)
         self.stage = Stage(self.session)
-        self.timeline = Timeline(self.session)
         self.contents = ContentsTree(self.session)
         self.card = Card(self.session)
         self.findings = FindingsPanel()
         self.tools = Toolbox(self.session, self.stage, lambda key: self.preparing.tool_for(key))
-        self.checking = Checking(
-            self, self.session, self.player, self.stage, self.timeline, self.contents, self.card, self.findings
-        )
-        self.documents = Documents(self, self.session, self.timeline.shown_lanes, self._picture)
+        self.checking = Checking(self, self.session, self.player, self.stage, self.contents, self.card, self.findings)
+        self.documents = Documents(self, self.session, lambda: self.timeline.shown_lanes(), self._picture)
         self.job_bar = JobBar()
         session, stage, tools, card = self.session, self.stage, self.tools, self.card
         self.prompts = prompts = Prompts(self, self.job_bar, tools.say_for, tools.say, card.complain)
         self.bringing = ImportActions(session, prompts, stage, self.checking)
         self.preparing = PartActions(session, prompts, stage, tools, card, self.contents)
         self.paths = PathActions(session, prompts, stage, tools, card, self.preparing, self.bringing.ask_paths)
-        self.motion = MotionActions(session, prompts, stage, self.timeline)
+        self.motion = MotionActions(session, prompts, stage, lambda: self.timeline.marked)
         self.finishing = FinishActions(session, prompts)
         self.lighting = LightActions(session, prompts, stage, tools)
         self.contacts = ContactActions(session, prompts, card, self.checking)
@@ -106,13 +106,12 @@ class Window(QMainWindow):
         self.clearing = ClearanceActions(session, prompts, card, self.checking)
         self.filming = FilmActions(session, prompts, self.player)
         self.messages = Messages()
-        searched = (self, stage, self.timeline.chart, self.contents)
-        self.look_up = LookUp(session, stage, card, self._menus, searched)
+        self.look_up = LookUp(session, stage, card, self._menus, (self, stage, self.contents))
         self.cameras = CameraActions(session, prompts, stage, tools, card, self.preparing, self.filming.show_film)
-        self.handing_on = ExportActions(session, prompts, stage, self.timeline, self.checking)
+        self.handing_on = ExportActions(session, prompts, stage, lambda: self.timeline, self.checking)
         self.planning = PlanActions(session, prompts, stage, self.bringing, self.cameras, self.extracting)
         self.selection_menu = SelectionMenu(
-            self, self.session, self.card, lambda: self.preparing.menu_actions, self.timeline.transport.time_menu
+            self, self.session, self.card, lambda: self.preparing.menu_actions, self.motion.time_menu
         )
         self.welcome = Welcome(self.stage, self.planning.plans)
         QuantityEdit.notes = self.preparing.note_values
@@ -131,8 +130,7 @@ class Window(QMainWindow):
 
     def _make_actions(self) -> None:
         # these keys mean something of their own to buttons, fields and lists, and are left to them there
-        showing = (self.stage, self.timeline.chart)
-
+        showing = (self.stage,)
         action = self.commands = Commands(self)
         undo = self.session.undo
         self.undo_action = action("Undo", undo.undo, "Ctrl+Z", tip="Undo the last edit; Ctrl+Alt+Z lists all edits")
@@ -233,7 +231,7 @@ class Window(QMainWindow):
         action("Show or hide the lens", lambda: self.stage.set_lens_shown(not self.stage.lens_shown), "L")
         action("More time", lambda: self.timeline.zoom(1.5), "Ctrl+-")
         action("Less time", lambda: self.timeline.zoom(1 / 1.5), "Ctrl++", "Ctrl+=")
-        action("All time", self.timeline.show_all, "Ctrl+0")
+        action("All time", lambda: self.timeline.show_all(), "Ctrl+0")
         action("Axis", lambda: self.timeline.set_axis(not self.timeline.by_distance), "X")
         action("Next kind of point", lambda: next_kind(self.session), "K")
         delete = action("Delete", self.delete, "Delete", tip="Delete what is selected")
@@ -329,7 +327,7 @@ class Window(QMainWindow):
         self.preview_bar = PreviewBar(self.stage)
         self.source_bar = SourceBar(self.stage)
         self.stage.setMinimumSize(300, 200)
-        self.panels = Panels(self.contents, self.findings, self.card, self.stage, self.timeline)
+        self.panels = Panels(self.contents, self.findings, self.card, self.stage)
         column.addWidget(self.panels, 1)
         self.stage.play.busy = lambda: self.job_bar.job is not None or self.filming.busy
         self.job_bar.began.connect(self.job_bar.follow)
@@ -357,12 +355,7 @@ class Window(QMainWindow):
         self.checking.came.connect(self.clearing.show_result)
         self.tools.announced.connect(self.messages.keep)
         self.tools.taken.connect(self.preparing.on_tool)
-        self.timeline.play_toggled.connect(self.player.toggle)
-        self.timeline.menu_asked.connect(self.selection_menu.pop_up)
-        self.timeline.step_asked.connect(self._first_step)
-        self.player.changed.connect(self.timeline.transport.set_playing)
         self.player.changed.connect(self.stage.play.set_playing)
-        self.stage.play.preview.changed.connect(self.timeline.transport.show_preview)
         self.findings.fix_asked.connect(session.preview)
         self.filming.view_made.connect(self._place_film)
         self.card.render_asked.connect(self.filming.ask)
@@ -395,6 +388,37 @@ class Window(QMainWindow):
         self.welcome.plan_asked.connect(self.planning.begin)
         for changed in (session.edited, session.opened):
             changed.connect(self._show_welcome)
+        self.stage.drawn.connect(self._complete, Qt.ConnectionType.SingleShotConnection)
+
+    def _complete(self) -> None:
+        """Make, after the first picture, what that does without."""
+        QTimer.singleShot(0, self, lambda: self.timeline)
+
+    @cached_property
+    def timeline(self) -> Timeline:
+        """The timeline. It is made when it is first asked for, at the latest after the first picture, which does not wait for its charts."""
+        from kestrav.app.timeline.timeline import Timeline
+
+        timeline, checking = Timeline(self.session, self.motion.time_menu), self.checking
+        transport = timeline.transport
+        timeline.play_toggled.connect(self.player.toggle)
+        timeline.menu_asked.connect(self.selection_menu.pop_up)
+        timeline.step_asked.connect(self._first_step)
+        timeline.lanes_changed.connect(checking.judge_camera)
+        transport.set_playing(self.player.playing)
+        self.player.changed.connect(transport.set_playing)
+        self.stage.play.preview.changed.connect(transport.show_preview)
+        checking.charts_camera = timeline.shows_camera
+        checking.charted.connect(timeline.show_result)
+        checking.live_charted.connect(timeline.show_live)
+        checking.camera_charted.connect(timeline.show_camera)
+        if checking.result is not None:
+            timeline.show_result(checking.result, checking.current)
+        checking.judge_camera()
+        self.commands.also_in(timeline.chart, self.stage)
+        self.panels.take_timeline(timeline)
+        self.commands.retell()
+        return timeline
 
     def _place_film(self, view: FilmView) -> None:
         """Give the film's view the timeline's place while it is open, where all of the lens stays in sight."""
@@ -421,7 +445,7 @@ class Window(QMainWindow):
             self.card,
             self.contents,
             self.findings,
-            self.timeline,
+            lambda: self.timeline,
             self.preview_bar,
             self.header.main,
             lambda: isinstance(QApplication.activeModalWidget(), RenderDialog),

@@ -395,13 +395,13 @@ class DrawTool(StageTool):
             self.session.refused.emit(str(fault))
             return
         rider, draws, chosen = self._rider, self.settings.draws, self.session.chosen
-        made: list[str] = []
+        paths: list[str] = []
 
         def draw(project: Project) -> Project:
             name = named(draws)
             first = f"Path {len(project.paths) + 1}" if name == "Path" else name
             path = Path(new_id(project, Path), new_name(project, Path, first), shape)
-            made[:] = [path.id]
+            paths[:] = [path.id]
             project = edits.add(project, path)
             # what is selected with the rider goes along
             others = tuple(i for i in topmost(project, chosen) if i != rider)
@@ -410,7 +410,7 @@ class DrawTool(StageTool):
         if self.session.edit("Draw path", draw):
             self.points = []
             self._done()
-            self.session.select(made[0])
+            self.session.select(paths[0])
 
     def _extend(self, path_id: str, end: End) -> None:
         if len(self.points) < 2:

@@ -110,7 +110,7 @@ class GradualDrawing(QObject):
         renderer.SetPreserveColorBuffer(kept or step.over)
         renderer.SetPreserveDepthBuffer(step.over)
         try:
-            with alone(self.window, renderer), unseen(self.window, bool(self._steps)):
+            with alone(self.window, renderer), unseen(self.window, on=bool(self._steps)):
                 self.window.Render()
         finally:
             renderer.SetPreserveColorBuffer(kept)

@@ -214,10 +214,10 @@ class Tiles:
             )
             self.tiles = []
         while len(self._views) < len(wanted):
-            made = LensView()
-            made.renderer.SetLayer(0)
-            stage.view.GetRenderWindow().AddRenderer(made.renderer)
-            self._views.append((made, ProjectLights([made.renderer]), PaneName(stage)))
+            tile = LensView()
+            tile.renderer.SetLayer(0)
+            stage.view.GetRenderWindow().AddRenderer(tile.renderer)
+            self._views.append((tile, ProjectLights([tile.renderer]), PaneName(stage)))
         for k, (view, _, label) in enumerate(self._views):
             on = k < len(wanted)
             view.renderer.SetDraw(on)

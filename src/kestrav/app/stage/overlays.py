@@ -114,7 +114,7 @@ class LensHead(QWidget):
         self.guides.setCursor(Qt.CursorShape.ArrowCursor)
         self._from: int | None = None
 
-    def tell(self, camera: str, focal_length: float, parallel: bool, swapped: bool) -> None:
+    def tell(self, camera: str, focal_length: float, *, parallel: bool, swapped: bool) -> None:
         """Say what the inset shows."""
         title = "Stage" if swapped else f"Lens · {camera}"
         width = max(self.width() - 176, 60)

@@ -64,9 +64,9 @@ def alone(window: vtkRenderWindow, renderer: vtkRenderer) -> Iterator[None]:
 
 
 @contextmanager
-def unseen(window: vtkRenderWindow, unseen: bool = True) -> Iterator[None]:
+def unseen(window: vtkRenderWindow, *, on: bool = True) -> Iterator[None]:
     """While what a window draws is not shown on the screen."""
-    window.SetSwapBuffers(not unseen)
+    window.SetSwapBuffers(not on)
     try:
         yield
     finally:

@@ -383,7 +383,9 @@ class Stage(StageBase):
         self.compass.follow(self.panes["main"].viewpoint)
         camera, seen = self.session.camera, self.lens_view.seen
         if camera is not None and seen is not None:
-            self.lens_head.tell(camera.name, float(seen.focal_length[0]), camera.parallel, self.swapped)
+            self.lens_head.tell(
+                camera.name, float(seen.focal_length[0]), parallel=camera.parallel, swapped=self.swapped
+            )
         if self.scene.refining and not self._refining.isActive():
             self._refining.start()
         if self.marks.behind:
@@ -458,7 +460,7 @@ class Stage(StageBase):
             whole = self.gradual.draw(self.software or not self._known)
         else:
             marks = [*self.marks.others.actors, *self.marks.chosen.actors, self.pose_marks.paths, self.floor]
-            with play.still.below(self.main, of, self.lights.changed, marks):
+            with play.still.below(self.main, of, marks, lamps_changed=self.lights.changed):
                 whole = self.gradual.draw(True)
         # where a picture takes long, there are to be few more of them
         self._refining.setInterval(int(max(_REFINED, 4000 * self.gradual.took)))

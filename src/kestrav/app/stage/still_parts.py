@@ -46,7 +46,7 @@ class StillParts:
 
     @contextmanager
     def below(
-        self, view: vtkRenderer, of: Hashable, lamps_changed: bool, marks: Sequence[vtkActor] = ()
+        self, view: vtkRenderer, of: Hashable, marks: Sequence[vtkActor], *, lamps_changed: bool
     ) -> Iterator[None]:
         """While drawing, put what stands below, as far as that is worth it; ``of`` is all that its picture depends on besides. ``marks`` stand
         too as long as what they show does."""

@@ -108,7 +108,7 @@ class WalkTool(StageTool):
             self.stage.said.emit("a walk needs two waypoints or more; click them on the floor")
             return
         session, points = self.session, np.array(self.points)
-        made = session.edit(
+        is_made = session.edit(
             "Walkthrough",
             lambda p: walking.add_walk(
                 p,
@@ -121,7 +121,7 @@ class WalkTool(StageTool):
                 begin=0.0,
             ),
         )
-        if made:
+        if is_made:
             session.select(session.project.cameras[-1].id)
             self._done()
 

@@ -30,14 +30,14 @@ Grip = Literal["start", "end", "all"]
 class Bar(pg.GraphicsObject):  # type: ignore[misc]
     """A run, key poses, an attachment or a shot over its span; its middle moves it in time, its ends stretch it."""
 
-    def __init__(self, timeline: Chart, item_id: str, *told: object) -> None:
+    def __init__(self, timeline: Chart, item_id: str, *shown: object) -> None:
         super().__init__()
         self.timeline, self.item_id = timeline, item_id
         self.name, self.start, self.end, self.row, self.colour = "", 0.0, 0.0, 0, INK
         self.marks: tuple[float, ...] = ()  # times of key poses
         self.open_end = False  # it goes on beyond its end
         self._drawn: tuple[tuple[object, ...], QPixmap] | None = None
-        self.tell(*told)  # type: ignore[arg-type]
+        self.tell(*shown)  # type: ignore[arg-type]
         self.setAcceptHoverEvents(True)
         self.setCursor(Qt.CursorShape.PointingHandCursor)
         self.grabbed: tuple[Grip, float, float] | None = None  # which end, where, and what it was
@@ -53,12 +53,12 @@ class Bar(pg.GraphicsObject):  # type: ignore[misc]
         open_end: bool = False,
     ) -> None:
         """Say what it is now."""
-        told = (name, start, end, row, colour, marks, open_end)
-        if told == (self.name, self.start, self.end, self.row, self.colour, self.marks, self.open_end):
+        shown = (name, start, end, row, colour, marks, open_end)
+        if shown == (self.name, self.start, self.end, self.row, self.colour, self.marks, self.open_end):
             self.update()
             return
         self.prepareGeometryChange()
-        self.name, self.start, self.end, self.row, self.colour, self.marks, self.open_end = told
+        self.name, self.start, self.end, self.row, self.colour, self.marks, self.open_end = shown
         unit = "mm" if self.timeline.by_distance else "s"
         tip = f"{name}: {start:.2f} to {'…' if open_end else f'{end:.2f}'} {unit}"
         if not self.timeline.by_distance:
@@ -91,14 +91,14 @@ class Bar(pg.GraphicsObject):  # type: ignore[misc]
         marks = tuple(transform.map(QPointF(mark, 0.0)).x() - shown.left() for mark in self.marks)
         key = (self.name, self.colour, self.open_end, chosen, ratio, shown.size(), rect.left() - left, marks)
         if self._drawn is None or self._drawn[0] != key:
-            self._drawn = (key, self._picture(rect, shown, left, chosen, ratio, marks))
+            self._drawn = (key, self._picture(rect, shown, left, ratio, marks, chosen=chosen))
         painter.save()
         painter.resetTransform()
         painter.drawPixmap(shown.topLeft() - QPointF(_AROUND, _AROUND), self._drawn[1])
         painter.restore()
 
     def _picture(
-        self, rect: QRectF, shown: QRectF, left: float, chosen: bool, ratio: float, marks: tuple[float, ...]
+        self, rect: QRectF, shown: QRectF, left: float, ratio: float, marks: tuple[float, ...], *, chosen: bool
     ) -> QPixmap:
         """What of the bar is shown, kept as long as it looks the same: drawing text is slow."""
         size = (shown.size() + QSizeF(2 * _AROUND, 2 * _AROUND)) * ratio

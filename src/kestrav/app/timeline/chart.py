@@ -183,8 +183,7 @@ class Chart(QWidget):
     # lanes
 
     def _plot(self, axis: str | None = None) -> pg.PlotItem:
-        plot = pg.PlotItem(axisItems={"left": Room("left")})
-        plot.setMenuEnabled(False)
+        plot = pg.PlotItem(axisItems={"left": Room("left")}, enableMenu=False)
         plot.hideButtons()
         view = plot.getViewBox()
         view.setMouseEnabled(False, False)

@@ -290,10 +290,10 @@ class Curves:
             lane.limit.setVisible(False)
             return
         required = self.timeline.session.shown.settings.required_clearance
-        told = with_live(result.clearance, self.timeline.live, span(self.timeline.session.shown))
-        x = self.timeline.to_x(told.times)
+        clearance = with_live(result.clearance, self.timeline.live, span(self.timeline.session.shown))
+        x = self.timeline.to_x(clearance.times)
         keep = np.isfinite(x)
-        values = np.where(np.isfinite(told.distance), told.distance, np.nan)
+        values = np.where(np.isfinite(clearance.distance), clearance.distance, np.nan)
         finite = values[np.isfinite(values)]
         top = None
         if len(finite):
@@ -305,9 +305,9 @@ class Curves:
         lane.limit.setValue(required)
         half = 0.5 / self.timeline.session.shown.settings.fps
         spans = []
-        for first, last in intervals_of(np.flatnonzero(told.short)):
-            ends = self.timeline.to_x(np.array([told.times[first] - half, told.times[last] + half]))
-            inner = self.timeline.to_x(told.times[first : last + 1])
+        for first, last in intervals_of(np.flatnonzero(clearance.short)):
+            ends = self.timeline.to_x(np.array([clearance.times[first] - half, clearance.times[last] + half]))
+            inner = self.timeline.to_x(clearance.times[first : last + 1])
             inner = inner[np.isfinite(inner)]
             if len(inner):
                 ends = np.where(np.isfinite(ends), ends, [inner[0], inner[-1]])

@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from PySide6.QtCore import QSettings, Qt, Signal
 from PySide6.QtWidgets import (
     QLabel,
+    QMenu,
     QScrollArea,
     QVBoxLayout,
 )
@@ -51,7 +52,8 @@ class Timeline(Chart):
     lanes_changed = Signal()
     step_asked = Signal(str)  # the first step that an empty chart offers
 
-    def __init__(self, session: Session) -> None:
+    def __init__(self, session: Session, times: QMenu) -> None:
+        """``times`` is the menu of what can be done with what lasts some time."""
         super().__init__(session)
         self.setObjectName("timeline")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
@@ -59,7 +61,7 @@ class Timeline(Chart):
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(0)
         self.layout_ = LaneLayout(self)
-        transport = self.transport = Transport(session, snapping=self.snapping, grouped=self.grouped)
+        transport = self.transport = Transport(session, times, snapping=self.snapping, grouped=self.grouped)
         transport.play_toggled.connect(self.play_toggled)
         transport.zoomed.connect(self.zoom)
         transport.all_asked.connect(self.show_all)
@@ -395,6 +397,8 @@ class Timeline(Chart):
 
     def _on_opened(self) -> None:
         self._range, self.marked, self.chosen_key = None, (), None
+        self.result = self.live = None
+        self.current = False
         self.show_lanes(self.session.project.settings.lanes)
 
     def follow(self) -> None:

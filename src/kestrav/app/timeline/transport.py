@@ -5,14 +5,14 @@ from __future__ import annotations
 from collections.abc import Callable
 from functools import partial
 
-import qtawesome
 from PySide6.QtCore import QRect, QSize, Qt, Signal
 from PySide6.QtGui import QAction, QColor, QPainter, QPaintEvent
 from PySide6.QtWidgets import QHBoxLayout, QLabel, QMenu, QPushButton, QSizePolicy, QToolButton, QWidget
 
 from kestrav.app.session import Session
+from kestrav.app.widgets.icons import icon_of
 from kestrav.app.widgets.quantity_edit import QuantityEdit
-from kestrav.app.widgets.window_colours import CARD, PETROL
+from kestrav.app.widgets.window_colours import CARD
 from kestrav.core.camera.measured_curves import CURVES
 from kestrav.core.kinematics.runs import span
 
@@ -60,16 +60,16 @@ class Transport(QWidget):
     axis_asked = Signal(bool)  # by distance, or by time
     key_typed = Signal()
 
-    def __init__(self, session: Session, *, snapping: bool, grouped: bool) -> None:
+    def __init__(self, session: Session, times: QMenu, *, snapping: bool, grouped: bool) -> None:
         super().__init__()
-        self.session = session
+        self.session, self.time_menu = session, times
         self.setObjectName("transport")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self.setFixedHeight(32)
         row = QHBoxLayout(self)
         row.setContentsMargins(12, 0, 12, 0)
         row.setSpacing(4)
-        self._icons = {name: qtawesome.icon(f"mdi6.{name}", color=PETROL) for name in ("play", "pause")}
+        self._icons = {name: icon_of(name) for name in ("play", "pause")}
         self.play = QPushButton()
         self.play.setObjectName("play")
         self.play.setIcon(self._icons["play"])
@@ -79,10 +79,10 @@ class Transport(QWidget):
         self.play.clicked.connect(self.play_toggled)
         row.addWidget(self.play)
         for icon, tip, action in (
-            ("skip-previous", "To the start (Home)", lambda: self.session.set_time(0.0)),
-            ("chevron-left", "One frame back (Left)", lambda: self.session.step(-1)),
-            ("chevron-right", "One frame on (Right)", lambda: self.session.step(1)),
-            ("skip-next", "To the end (End)", lambda: self.session.set_time(span(self.session.shown))),
+            ("start", "To the start (Home)", lambda: self.session.set_time(0.0)),
+            ("back", "One frame back (Left)", lambda: self.session.step(-1)),
+            ("ahead", "One frame on (Right)", lambda: self.session.step(1)),
+            ("end", "To the end (End)", lambda: self.session.set_time(span(self.session.shown))),
         ):
             row.addWidget(self._button(icon, tip, action))
         row.addSpacing(6)
@@ -108,25 +108,24 @@ class Transport(QWidget):
         row.addWidget(self.snap)
         row.addSpacing(4)
         for icon, tip, action in (
-            ("magnify-minus-outline", "Show more time (Ctrl+−, or the wheel)", lambda: self.zoomed.emit(1.5)),
-            ("magnify-plus-outline", "Show less time (Ctrl++, or the wheel)", lambda: self.zoomed.emit(1 / 1.5)),
+            ("more", "Show more time (Ctrl+−, or the wheel)", lambda: self.zoomed.emit(1.5)),
+            ("less", "Show less time (Ctrl++, or the wheel)", lambda: self.zoomed.emit(1 / 1.5)),
             (
-                "arrow-expand-horizontal",
+                "all",
                 "Show all time (Ctrl+0); drag with the middle button to pan",
                 self.all_asked.emit,
             ),
         ):
             row.addWidget(self._button(icon, tip, action))
         row.addSpacing(4)
-        self.time_menu = QMenu(self)
-        times = QToolButton()
-        times.setObjectName("plainmenu")
-        times.setText("time")
-        times.setToolTip("Stretch, move, reverse or split the selection, or everything")
-        times.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
-        times.setFocusPolicy(Qt.FocusPolicy.TabFocus)
-        times.setMenu(self.time_menu)
-        row.addWidget(times)
+        timing = QToolButton()
+        timing.setObjectName("plainmenu")
+        timing.setText("time")
+        timing.setToolTip("Stretch, move, reverse or split the selection, or everything")
+        timing.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
+        timing.setFocusPolicy(Qt.FocusPolicy.TabFocus)
+        timing.setMenu(times)
+        row.addWidget(timing)
         lanes = QToolButton()
         lanes.setObjectName("plainmenu")
         lanes.setText("lanes")
@@ -189,7 +188,7 @@ class Transport(QWidget):
     def _button(self, icon: str, tip: str, action: Callable[[], object]) -> QPushButton:
         button = QPushButton()
         button.setObjectName("plain")
-        button.setIcon(qtawesome.icon(f"mdi6.{icon}", color=PETROL))
+        button.setIcon(icon_of(icon))
         button.setIconSize(QSize(17, 17))
         button.setToolTip(tip)
         button.setAccessibleName(tip)

@@ -34,7 +34,7 @@ def retell(root: QWidget) -> None:
     for widget in root.findChildren(QWidget):
         usual = widget.property(_USUAL)
         tip = widget.toolTip() if usual is None else str(usual)
-        told = keyed(tip)
-        if told != widget.toolTip():
+        text = keyed(tip)
+        if text != widget.toolTip():
             widget.setProperty(_USUAL, tip)
-            widget.setToolTip(told)
+            widget.setToolTip(text)

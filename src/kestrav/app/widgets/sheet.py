@@ -200,10 +200,16 @@ class Sheet:
             if prefix:
                 info = replace(info, label=f"{prefix} {info.label[:1].lower()}{info.label[1:]}")
             known = options or known_options(type(record), name)
-            self._field(info, kept, partial(_take, change, name), known, own)
+            self._field(info, kept, partial(_take, change, name), known, own=own)
 
     def _field(
-        self, info: FieldInfo, kept: Any, take: Callable[[Any], object], options: Sequence[tuple[str, str]], own: bool
+        self,
+        info: FieldInfo,
+        kept: Any,
+        take: Callable[[Any], object],
+        options: Sequence[tuple[str, str]],
+        *,
+        own: bool,
     ) -> None:
         if info.kind == "switch":
             self.check(info.label, info.text, kept, take, info.tip, own=own)

@@ -125,6 +125,7 @@ QWidget#findings {{ background: {PAPER}; border-top: 1px solid {RULE}; }}
 QWidget#panelhead {{ background: {HEADING}; border-bottom: 1px solid {RULE}; }}
 QFrame#finding {{ background: {CARD}; border: none; border-bottom: 1px solid {RULE}; }}
 QFrame#finding[chosen="true"] {{ background: {HOVER}; }}
+QWidget#timelineplace {{ background: {CARD}; }}
 QWidget#timeline {{ background: {CARD}; border-top: 1px solid {RULE}; }}
 QLabel#emptychart {{ background: {PAPER}; border: 1px solid {RULE}; color: {MUTED}; padding: 8px 14px; }}
 QWidget#transport {{ background: {CARD}; border-bottom: 1px solid {RULE}; }}

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
-import coal
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
@@ -14,6 +14,12 @@ from kestrav.core.document.records import Project
 from kestrav.core.geometry.meshes import Mesh, encloses
 from kestrav.core.geometry.models import model, nearest, placed
 from kestrav.core.geometry.transforms import apply, inverse_rigid, rigid
+from kestrav.core.later import later
+
+if TYPE_CHECKING:
+    import coal
+else:
+    coal = later("coal")
 
 Array = NDArray[np.float64]
 

@@ -101,7 +101,7 @@ def still_steps(project: Project, meshes: Mapping[str, Mesh], shot: Shot, times:
             box = own_bounds(project, part.id)
             corners = np.array(np.meshgrid(*box.T, indexing="ij")).reshape(3, -1).T
             local = in_camera(seen.position, seen.forward, seen.up, apply(own, corners))
-            places = on_frame(local, lens, aspect, camera.parallel)
+            places = on_frame(local, lens, aspect, parallel=camera.parallel)
             inside = np.all((places.min(axis=1) < 1) & (places.max(axis=1) > -1), axis=1)
             # what is wholly behind the camera is not in its picture
             inside &= camera.parallel | (local[..., 2].max(axis=1) > 0)

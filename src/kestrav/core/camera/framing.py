@@ -52,7 +52,7 @@ def seen_places(
 ) -> Array:
     """Where a subject's points are seen (n, k, 2) under world poses (n, parts, 4, 4)."""
     local = in_camera(position, forward, up, subject.places(poses))
-    return on_frame(local, half_height, aspect, parallel)
+    return on_frame(local, half_height, aspect, parallel=parallel)
 
 
 def framed(camera: Camera, subject: Subject, seen: Views, poses: Array, aspect: float) -> Framed:
@@ -60,7 +60,7 @@ def framed(camera: Camera, subject: Subject, seen: Views, poses: Array, aspect: 
     half = seen.half_height(camera, aspect, 1.0)
     places = subject.places(poses)
     local = in_camera(seen.position, seen.forward, seen.up, places)
-    shown = on_frame(local, half, aspect, camera.parallel)
+    shown = on_frame(local, half, aspect, parallel=camera.parallel)
     low, high = extent(shown)
     middle = 0.5 * np.add(*extent(places))
     distance = np.linalg.norm(middle - seen.position, axis=1)

@@ -65,7 +65,7 @@ def in_camera(position: ArrayLike, forward: ArrayLike, up: ArrayLike, points: Ar
     return seen
 
 
-def on_frame(local: ArrayLike, half_height: ArrayLike, aspect: float, parallel: bool) -> Array:
+def on_frame(local: ArrayLike, half_height: ArrayLike, aspect: float, *, parallel: bool) -> Array:
     """Where points (n, k, 3) of a camera's own coordinates are seen (n, k, 2): −1 to 1 to the right and up within the frame.
 
     ``half_height`` (n,) is half the frame's height: as a slope of sight, or in mm of a parallel view. What is behind

@@ -100,9 +100,9 @@ def bodies(project: Project, meshes: Mapping[str, Mesh], apart: tuple[str, ...] 
     return _bodies.get((*moving_state(project), meshes, finishes), made, apart)
 
 
-def _groups_of(made: tuple[Body, ...], project: Project) -> dict[str, int]:
+def _groups_of(bodies: tuple[Body, ...], project: Project) -> dict[str, int]:
     """The rows that moving solids move with, as bodies have it."""
-    return {project.parts[row].id: body.row for body in made if body.row != STILL for row in body.rows}
+    return {project.parts[row].id: body.row for body in bodies if body.row != STILL for row in body.rows}
 
 
 def _bodies_of_scene(

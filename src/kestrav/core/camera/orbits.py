@@ -111,7 +111,7 @@ def _reach(places: Array, corners: Array) -> tuple[Array, Array]:
         places, forward, np.cross(right, forward), np.broadcast_to(corners, (len(places), *corners.shape))
     )
     half = float(np.tan(0.5 * vertical_angle(Camera("", "", PointAim(vector(middle))), *_FRAME)))
-    return extent(on_frame(local, np.full(len(places), half), _FRAME[0] / _FRAME[1], False))
+    return extent(on_frame(local, np.full(len(places), half), _FRAME[0] / _FRAME[1], parallel=False))
 
 
 def _all_around(shape: OrbitShape) -> Array:

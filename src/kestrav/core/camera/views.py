@@ -382,7 +382,7 @@ def _lagging_target(project: Project, camera: Camera, times: Array, position: Ar
 def heights(camera: Camera, seen: Views, places: Array, aspect: float) -> Array:
     """Shares (n,) of the frame's height that points (n, k, 3) reach over."""
     frame = in_camera(seen.position, seen.forward, seen.up, places)
-    shown = on_frame(frame, seen.half_height(camera, aspect, 1.0), aspect, camera.parallel)
+    shown = on_frame(frame, seen.half_height(camera, aspect, 1.0), aspect, parallel=camera.parallel)
     heights: Array = 0.5 * np.ptp(shown[..., 1], axis=1)
     return heights
 

@@ -5,10 +5,10 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
+from typing import TYPE_CHECKING
 
 import numpy as np
 import scipy
-import shapely
 from numpy.typing import ArrayLike, NDArray
 
 from kestrav.core.camera.camera_surroundings import Near, surroundings
@@ -39,10 +39,16 @@ from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.geometry.transforms import apply
 from kestrav.core.kinematics.ground import heights_below, standing
 from kestrav.core.kinematics.runs import course_of
+from kestrav.core.later import later
 from kestrav.core.memo import Memo
 from kestrav.core.parts.rest import own_bounds, rest_poses, row_of
 from kestrav.core.parts.solids import solid_mesh
 from kestrav.core.paths.path_curves import path_curve
+
+if TYPE_CHECKING:
+    import shapely
+else:
+    shapely = later("shapely")
 
 Array = NDArray[np.float64]
 

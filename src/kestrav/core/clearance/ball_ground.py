@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from typing import TYPE_CHECKING
 
-import coal
 import msgspec
 import numpy as np
 from numpy.typing import NDArray
@@ -18,9 +18,15 @@ from kestrav.core.geometry.transforms import inverse_rigid
 from kestrav.core.kinematics.dependencies import dependencies
 from kestrav.core.kinematics.motion import Motion
 from kestrav.core.kinematics.runs import span
+from kestrav.core.later import later
 from kestrav.core.memo import Memo
 from kestrav.core.parts.rest import rest_poses, rows
 from kestrav.core.parts.solids import solid_mesh
+
+if TYPE_CHECKING:
+    import coal
+else:
+    coal = later("coal")
 
 Array = NDArray[np.float64]
 

@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 from kestrav.core.document.lookup import ancestors, get, get_as
 from kestrav.core.document.records import Part, Project
 from kestrav.core.geometry.meshes import Mesh, box_corners, box_distances, turned_bounds
-from kestrav.core.geometry.models import Nearest, model, nearest, placed
+from kestrav.core.geometry.models import Nearest, at_rest, model, nearest, placed
 from kestrav.core.geometry.roundness import facet_error
 from kestrav.core.geometry.transforms import apply, inverse_rigid
 from kestrav.core.kinematics.bounds import WORLD, Points, of_box
@@ -241,10 +241,7 @@ def displacement_between(corners: Array, before: Array, after: Array) -> Array:
 
 def distance_of(pair: Pairing, seen: Array, below: float = np.inf) -> Nearest | None:
     """The least distance of a pair, the first body at a pose (4, 4) as the second sees it; None where not below a bound."""
-    return nearest(pair.models[0], placed(seen), pair.models[1], _AT_REST, below)
-
-
-_AT_REST = placed(np.eye(4))
+    return nearest(pair.models[0], placed(seen), pair.models[1], at_rest(), below)
 
 
 def fine_times(project: Project, motion: Motion, parts: Sequence[str]) -> Array:

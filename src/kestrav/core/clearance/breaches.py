@@ -165,5 +165,5 @@ def _status(project: Project, tally: Tally, clearance: Clearance, certificate: C
 
 def _whose(project: Project, pairs: Iterable[Pair]) -> list[str | None]:
     """By which requirement each of some pairs is asked for; None for the general one."""
-    told = asked_of(project, [(p.moving, p.other) for p in pairs]).whose
-    return [project.requirements[k].id if k >= 0 else None for k in told]
+    owners = asked_of(project, [(p.moving, p.other) for p in pairs]).whose
+    return [project.requirements[k].id if k >= 0 else None for k in owners]

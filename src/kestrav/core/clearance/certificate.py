@@ -369,12 +369,12 @@ def _prove(
                 # where a bound does not shrink with the step no finer one tells more
                 _keep(proof, pair, steps.times, known, a, b)
                 continue
-            told = {0: known[a], len(fine) - 1: known[b]}
+            proven = {0: known[a], len(fine) - 1: known[b]}
             finer = _Steps(fine, own, distances, moves.sudden)
             turning = proof.moving.rounded(pair, own)
             if turning is not None:
                 finer.turning(moves.between(pair.a, turning.corners[0], pair.b, turning.corners[1]), turning.error)
-            _prove(proof, g, pair, finer, 0, len(fine) - 1, told, depth + 1)
+            _prove(proof, g, pair, finer, 0, len(fine) - 1, proven, depth + 1)
         else:
             _keep(proof, pair, steps.times, known, a, b)
 
@@ -427,10 +427,10 @@ def _sharpened(proof: _Proof, stretch: Stretch) -> Stretch:
         best = look(times)
         if best <= 0:
             return _deepest(proof, dataclasses.replace(stretch, status="breached"), pair, g)
-        told = np.array([known[t] for t in times])
+        least = np.array([known[t] for t in times])
         moves = Displacement(moving.motion, times)
         distances = moves.between(pair.a, pair.corners[0], pair.b, pair.corners[1])
-        below = np.where(moves.sudden, np.minimum(told[:-1], told[1:]), 0.5 * (told[:-1] + told[1:] - distances))
+        below = np.where(moves.sudden, np.minimum(least[:-1], least[1:]), 0.5 * (least[:-1] + least[1:] - distances))
         open_ = np.flatnonzero((below < best - _NEARLY) & (np.diff(times) > 1e-9))
         if not len(open_) or len(known) > _MOST_LOOKS:
             break
@@ -450,10 +450,10 @@ def _looked_all_along(look: Callable[[Array], float], known: dict[float, float],
     even = np.linspace(stretch.start, stretch.end, _EVEN_LOOKS)
     look(even)
     times = np.array(sorted(known))
-    told = np.array([known[t] for t in times])
-    padded = np.concatenate([[np.inf], told, [np.inf]])
-    valleys = np.flatnonzero((told <= padded[:-2]) & (told <= padded[2:]))
-    for k in valleys[np.argsort(told[valleys])][:_VALLEYS]:
+    distances = np.array([known[t] for t in times])
+    padded = np.concatenate([[np.inf], distances, [np.inf]])
+    valleys = np.flatnonzero((distances <= padded[:-2]) & (distances <= padded[2:]))
+    for k in valleys[np.argsort(distances[valleys])][:_VALLEYS]:
         low, high = times[max(k - 1, 0)], times[min(k + 1, len(times) - 1)]
         for _ in range(_ZOOMS):
             closer = np.linspace(low, high, _DEPTHS)

@@ -232,9 +232,9 @@ def _judged(
         known = every[(every >= low) & (every <= high)]
     order = np.argsort(times, kind="stable")
     beyond = _beyond((rooms[like] - far(seen, poses[like], box))[order], step)
-    told = limit.allowed + beyond if np.isfinite(beyond) else None
+    allowed = limit.allowed + beyond if np.isfinite(beyond) else None
     if not (depths > limit.allowed).any():
-        return [], told, len(chosen)
+        return [], allowed, len(chosen)
     # what was not looked at parts no breach in two
     seen_at = np.ones(len(poses), bool)
     seen_at[np.setdiff1d(every, looked)] = False
@@ -247,7 +247,7 @@ def _judged(
         worst = part[int(np.argmax(deep[part]))]
         span = float(at[part[0]]), float(at[part[-1]])
         deeper.append(Deeper(contact.pair, *span, float(deep[worst]), float(at[worst]), limit.allowed))
-    return deeper, told, len(chosen)
+    return deeper, allowed, len(chosen)
 
 
 def _met(limit: DepthLimit, seen: Array) -> Array:

@@ -9,15 +9,21 @@ from __future__ import annotations
 
 import itertools
 from dataclasses import dataclass
-from typing import Any
+from functools import cache
+from typing import TYPE_CHECKING, Any
 
-import coal
 import numpy as np
 from numpy.typing import NDArray
 
 from kestrav.core.geometry.meshes import Mesh, encloses
-from kestrav.core.geometry.models import placed
+from kestrav.core.geometry.models import at_rest, placed
 from kestrav.core.geometry.transforms import apply, inverse_rigid, rigid
+from kestrav.core.later import later
+
+if TYPE_CHECKING:
+    import coal
+else:
+    coal = later("coal")
 
 Array = NDArray[np.float64]
 
@@ -83,12 +89,13 @@ def _until_free(free: Any, direction: Array, most: float) -> float:
     return high
 
 
-_AT_REST = placed(np.eye(4))
-_ONE_CONTACT = coal.CollisionRequest(coal.CollisionRequestFlag.NO_REQUEST, 1)
+@cache
+def _one_contact() -> Any:
+    return coal.CollisionRequest(coal.CollisionRequestFlag.NO_REQUEST, 1)
 
 
 def _meet(one: Any, at: Any, two: Any) -> bool:
-    return bool(coal.collide(one, at, two, _AT_REST, _ONE_CONTACT, coal.CollisionResult()))
+    return bool(coal.collide(one, at, two, at_rest(), _one_contact(), coal.CollisionResult()))
 
 
 def _holds(one: Solid, seen: Array, two: Solid) -> bool:
@@ -112,7 +119,7 @@ def _directions(one: Solid, seen: Array, two: Solid) -> list[Array]:
     """Directions worth trying, in the second solid's coordinates: normals of faces that cross, and those between axes."""
     request = coal.CollisionRequest(coal.CollisionRequestFlag.NO_REQUEST, _CROSSINGS)
     result = coal.CollisionResult()
-    coal.collide(one.model, placed(seen), two.model, _AT_REST, request, result)
+    coal.collide(one.model, placed(seen), two.model, at_rest(), request, result)
     pairs = np.array([(c.b1, c.b2) for c in result.getContacts()], int).reshape(-1, 2)
     mine = -_normals(one.shape, np.unique(pairs[:, 0])) @ seen[:3, :3].T
     theirs = _normals(two.shape, np.unique(pairs[:, 1]))

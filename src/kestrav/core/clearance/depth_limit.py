@@ -19,7 +19,7 @@ from kestrav.core.clearance.alike import spread
 from kestrav.core.clearance.depth import Solid
 from kestrav.core.clearance.interference import Interference, deeper_than, interference_of
 from kestrav.core.geometry.meshes import Mesh, box_corners, box_distances, encloses_each, turned_bounds
-from kestrav.core.geometry.models import AT_REST, built, meets, nearest, placed
+from kestrav.core.geometry.models import at_rest, built, meets, nearest, placed
 from kestrav.core.geometry.skin import drawn_in
 from kestrav.core.geometry.transforms import inverse_rigid
 
@@ -53,9 +53,9 @@ class DepthLimit:
         for plane in self._planes:
             if not len(left):
                 break
-            told = self.allowed - plane.behind(seen[left])
-            room[left] = np.maximum(told, 0.0)
-            left = left[told <= 0]
+            separations = self.allowed - plane.behind(seen[left])
+            room[left] = np.maximum(separations, 0.0)
+            left = left[separations <= 0]
         return room
 
     def too_deep(self, seen: Array) -> NDArray[np.intp]:
@@ -81,13 +81,13 @@ class DepthLimit:
     def room(self, seen: Array, enough: float = np.inf) -> float:
         """By how much in mm planes and the solids drawn in tell that they are less deep than allowed at least, the first one being seen by
         the second at a pose (4, 4), or ``enough`` if that is less; 0 where they do not tell that it is allowed."""
-        told = self.allowed - float(self._behind(seen[None])[0])
-        if told > 0:
-            return float(min(told, enough))
+        room = self.allowed - float(self._behind(seen[None])[0])
+        if room > 0:
+            return float(min(room, enough))
         least = enough
         for inner, outer, there in ((self.one, self.two, seen), (self.two, self.one, inverse_rigid(seen))):
             thin, model = _thinned(inner.shape, self.allowed)
-            distance = nearest(model, placed(there), outer.model, AT_REST, least)
+            distance = nearest(model, placed(there), outer.model, at_rest(), least)
             least = least if distance is None else distance.distance
             if least <= 0 or enclosed(thin, there[None], outer)[0]:
                 return 0.0

@@ -92,9 +92,9 @@ def fits_at_rest(project: Project, meshes: Mapping[str, Mesh], progress: Progres
         if near is None and not nested(one[0].solid, inverse_rigid(poses[b]) @ poses[a], one[1].solid):
             continue
         pair = Pair(bodies.ids[a], bodies.ids[b])
-        made = _of_pair(pair, *one, near, limit, accepted=frozenset((pair.moving, pair.other)) in said)
-        if made is not None:
-            fits.append(made)
+        measured = _of_pair(pair, *one, near, limit, accepted=frozenset((pair.moving, pair.other)) in said)
+        if measured is not None:
+            fits.append(measured)
     return tuple(sorted(fits, key=lambda fit: (-fit.depth, fit.gap)))
 
 

@@ -10,17 +10,22 @@ Open meshes enclose nothing; of them the least straight way apart is told instea
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-import coal
 import numpy as np
 from numpy.typing import NDArray
 
 from kestrav.core.clearance.depth import Solid, overlap_of
 from kestrav.core.geometry.manifolds import manifold
-from kestrav.core.geometry.models import AT_REST, nearest, placed
+from kestrav.core.geometry.models import at_rest, nearest, placed
 from kestrav.core.geometry.transforms import apply, inverse_rigid
+from kestrav.core.later import later
 from kestrav.core.memo import Memo
+
+if TYPE_CHECKING:
+    import coal
+else:
+    coal = later("coal")
 
 Array = NDArray[np.float64]
 
@@ -137,9 +142,9 @@ def _deepest(pieces: Array, solid: Solid, enough: float = np.inf) -> tuple[float
     most = None
     while len(pieces) and (most is None or look.count < most):
         points = np.concatenate([pieces, pieces.mean(axis=1)[:, None]], axis=1)
-        told = [[look.at(p) for p in four] for four in points]
-        away = np.array([[t[0] for t in four] for four in told])
-        beside = np.array([[t[1] for t in four] for four in told], np.intp)
+        values = [[look.at(p) for p in four] for four in points]
+        away = np.array([[t[0] for t in four] for four in values])
+        beside = np.array([[t[1] for t in four] for four in values], np.intp)
         if away.max() > best:
             best, place = float(away.max()), points.reshape(-1, 3)[int(np.argmax(away))]
             if best > enough:
@@ -154,8 +159,8 @@ def _deepest(pieces: Array, solid: Solid, enough: float = np.inf) -> tuple[float
         cut = [
             (_cut(pieces[k], surface[beside[k, :3]]), b) for k, b in zip(open_, bound, strict=True) if b > best + more
         ]
-        waiting = np.concatenate([waiting, *(made for made, _ in cut)])
-        promised = np.concatenate([promised, *(np.full(len(made), b) for made, b in cut)])
+        waiting = np.concatenate([waiting, *(halves for halves, _ in cut)])
+        promised = np.concatenate([promised, *(np.full(len(halves), b) for halves, b in cut)])
         keep = np.flatnonzero(promised > best + more)
         keep = keep[np.argsort(-promised[keep], kind="stable")]
         pieces = waiting[keep[:_AT_ONCE]]
@@ -241,7 +246,7 @@ class _Looks:
             self.count += 1
             result = coal.DistanceResult()
             away = coal.distance(
-                self._model, AT_REST, self._point, coal.Transform3s(self._unturned, point), self._request, result
+                self._model, at_rest(), self._point, coal.Transform3s(self._unturned, point), self._request, result
             )
             self._known[key] = (max(float(away), 0.0), int(result.b1))
         return self._known[key]

@@ -293,18 +293,18 @@ class _Sweep:
         some = places
         if most < len(places):
             some = [places[n] for n in np.unique(np.linspace(0, len(places) - 1, most + 2)[1:-1].astype(int))]
-        told = [interference_of(a, c.first, b, c.second) for _, c in some]
-        at, depths = [float(frame) for frame, _ in some], [deep.depth for deep in told]
+        interferences = [interference_of(a, c.first, b, c.second) for _, c in some]
+        at, depths = [float(frame) for frame, _ in some], [deep.depth for deep in interferences]
         if some is not places:
             # before the first frame and after the last one they are apart
             at, depths = [passage[0][0] - 1.0, *at, passage[-1][0] + 1.0], [0.0, *depths, 0.0]
         measured = {id(crossing): n for n, (_, crossing) in enumerate(some)}
         for frame, crossing in passage:
             n = measured.get(id(crossing))
-            depth = float(np.interp(frame, at, depths)) if n is None else told[n].depth
+            depth = float(np.interp(frame, at, depths)) if n is None else interferences[n].depth
             points = crossing.points
             if n is not None and depth > 0 and not crossing.contained:
-                points = np.stack([told[n].place, told[n].place])
+                points = np.stack([interferences[n].place, interferences[n].place])
             if -depth < crossing.need:
                 self.close.setdefault(k, []).append((frame, -depth, points))
                 self._keep(frame, k, -depth, points)
@@ -327,11 +327,11 @@ class _Sweep:
                 continue
             # measured at some of them, and between these as the line through them has it
             some = bad[np.unique(np.linspace(0, len(bad) - 1, _DEPTHS).astype(int))]
-            told = {int(f): limit.measured(seen[which[np.searchsorted(frames, f)]]) for f in some}
-            depths = np.interp(bad, some, [told[int(f)].depth for f in some])
+            measured = {int(f): limit.measured(seen[which[np.searchsorted(frames, f)]]) for f in some}
+            depths = np.interp(bad, some, [measured[int(f)].depth for f in some])
             for frame, depth in zip(bad, depths, strict=True):
                 at_two = both[np.searchsorted(frames, frame), 1]
-                nearest_told = told[int(some[np.argmin(np.abs(some - frame))])]
+                nearest_told = measured[int(some[np.argmin(np.abs(some - frame))])]
                 points = np.repeat(apply(at_two, nearest_told.place[None]), 2, axis=0)
                 self.close.setdefault(int(k), []).append((int(frame), -float(depth), points))
                 self._keep(int(frame), int(k), -float(depth), points)

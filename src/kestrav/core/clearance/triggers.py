@@ -90,8 +90,8 @@ def _timed(item: Cued, times: Mapping[_Pair, float], *, settled: bool) -> Cued:
     time = times.get((trigger.a, trigger.b))
     if time == trigger.time:
         return item
-    made = msgspec.structs.replace(item, trigger=msgspec.structs.replace(trigger, time=time))
-    return made if settled else _once(made)
+    timed = msgspec.structs.replace(item, trigger=msgspec.structs.replace(trigger, time=time))
+    return timed if settled else _once(timed)
 
 
 def _once(item: Cued) -> Cued:

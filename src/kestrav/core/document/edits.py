@@ -161,15 +161,15 @@ def set_contact(project: Project, a: str, b: str, *, intended: bool, deeper: flo
 
 def set_contacts(project: Project, pairs: Iterable[tuple[str, str]], *, intended: bool, deeper: float = 0.0) -> Project:
     """Say of several pairs whether they are meant to touch, of assemblies their solids."""
-    told = [
+    contacts = [
         Contact(one.id, two.id, intended, deeper)
         for a, b in pairs
         for one in solids(project, a)
         for two in solids(project, b)
     ]
-    said = {frozenset((c.a, c.b)) for c in told}
+    said = {frozenset((c.a, c.b)) for c in contacts}
     kept = [c for c in project.contacts if frozenset((c.a, c.b)) not in said]
-    return validate(msgspec.structs.replace(project, contacts=(*kept, *told)))
+    return validate(msgspec.structs.replace(project, contacts=(*kept, *contacts)))
 
 
 # paths

@@ -233,9 +233,9 @@ def _left(record: Any, removed: Collection[str], place_of: PlaceOf) -> Any:
             return _GONE
         if new is not old:
             fields[name] = new
-    made = msgspec.structs.replace(record, **fields)
-    mended = _MENDED.get(type(made))
-    return made if mended is None else mended(made)
+    rest = msgspec.structs.replace(record, **fields)
+    mended = _MENDED.get(type(rest))
+    return rest if mended is None else mended(rest)
 
 
 def _kept(value: Any, node: _Node, removed: Collection[str], place_of: PlaceOf) -> Any:

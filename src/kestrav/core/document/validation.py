@@ -299,11 +299,11 @@ def _plain(value: Any) -> Any:
     if isinstance(value, np.generic):
         return value.item()
     if isinstance(value, tuple):
-        made = tuple(_plain(v) for v in value)
-        return value if all(a is b for a, b in zip(made, value, strict=True)) else made
+        values = tuple(_plain(v) for v in value)
+        return value if all(a is b for a, b in zip(values, value, strict=True)) else values
     if isinstance(value, msgspec.Struct):
         fields = {name: getattr(value, name) for name in value.__struct_fields__}
-        changed = {name: made for name, old in fields.items() if (made := _plain(old)) is not old}
+        changed = {name: values for name, old in fields.items() if (values := _plain(old)) is not old}
         return msgspec.structs.replace(value, **changed) if changed else value
     return value
 

@@ -19,8 +19,8 @@ def taken(project: Project, finish: Finish) -> tuple[Project, str]:
     for known in project.finishes:
         if msgspec.structs.replace(known, id=finish.id) == finish:
             return project, known.id
-    made = change(finish, id=new_id(project, Finish), name=new_name(project, Finish, finish.name))
-    return add(project, made), made.id
+    taken_over = change(finish, id=new_id(project, Finish), name=new_name(project, Finish, finish.name))
+    return add(project, taken_over), taken_over.id
 
 
 def with_finish(project: Project, part_ids: Iterable[str], finish: Finish | str) -> Project:
@@ -56,8 +56,8 @@ def with_colourway(project: Project, name: str = "") -> tuple[Project, str]:
     before = next(
         (colourway for colourway in project.colourways if colourway.id == project.colourway), Colourway("", "")
     )
-    made = Colourway(new_id(project, Colourway), new_name(project, Colourway, name or "Colourway"), before.finishes)
-    return shown_in(add(project, made), made.id), made.id
+    added = Colourway(new_id(project, Colourway), new_name(project, Colourway, name or "Colourway"), before.finishes)
+    return shown_in(add(project, added), added.id), added.id
 
 
 def shown_in(project: Project, colourway: str) -> Project:

@@ -297,11 +297,11 @@ def _with_point(spline: Spline, parameter: Array, points: list[PathPoint], index
         return [*points[:index], PathPoint(vector(here), "corner"), *points[index:]]
     t, width = float((parameter - low) / (high - low)), high - low
     slope = spline.evaluate(np.array([low, parameter, np.nextafter(high, -np.inf)]), 1) * width / 3
-    made = PathPoint(vector(here), "free", vector(-t * slope[1]), vector((1 - t) * slope[1]))
+    point = PathPoint(vector(here), "free", vector(-t * slope[1]), vector((1 - t) * slope[1]))
     replace = msgspec.structs.replace
     before = replace(_freed(points[index - 1]), handle_out=vector(t * slope[0]))
     after = replace(_freed(points[index]), handle_in=vector(-(1 - t) * slope[2]))
-    return [*points[: index - 1], before, made, after, *points[index + 1 :]]
+    return [*points[: index - 1], before, point, after, *points[index + 1 :]]
 
 
 def _freed(point: PathPoint) -> PathPoint:

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import itertools
 from collections.abc import Iterable, Mapping, Sequence
+from typing import TYPE_CHECKING
 
 import msgspec
 import numpy as np
-import shapely
 from numpy.typing import ArrayLike, NDArray
 
 from kestrav.core.document.edits import add, update
@@ -29,12 +29,18 @@ from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.geometry.topology import Edge, Topology, ring_of, surface_of, topology
 from kestrav.core.geometry.transforms import apply
 from kestrav.core.kinematics.traces import trace
+from kestrav.core.later import later
 from kestrav.core.parts.rest import rest_poses
 from kestrav.core.parts.solids import solid_mesh
 from kestrav.core.paths.contour_shapes import Contour, contour_shape
 from kestrav.core.paths.fitting import points_through
 from kestrav.core.paths.path_curves import path_curve
 from kestrav.core.paths.shaping import path_of, reverse
+
+if TYPE_CHECKING:
+    import shapely
+else:
+    shapely = later("shapely")
 
 Array = NDArray[np.float64]
 

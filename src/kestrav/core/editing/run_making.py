@@ -401,8 +401,8 @@ def poses_to_run(project: Project, poses_id: str) -> Project:
     share = distances / distances[-1]
     end = keys[-1]
     speed = np.linalg.norm(velocities(poses, np.clip(times, 1e-6 * end, end * (1 - 1e-6))), axis=1)
-    told = np.arange(0, len(times), 1 if poses.between == "straight" else _SAMPLES // PER_SEGMENT)
-    pace = tuple(SpeedKey(float(times[i] / end), float(share[i]), float(speed[i] * end / distances[-1])) for i in told)
+    keyed = np.arange(0, len(times), 1 if poses.between == "straight" else _SAMPLES // PER_SEGMENT)
+    pace = tuple(SpeedKey(float(times[i] / end), float(share[i]), float(speed[i] * end / distances[-1])) for i in keyed)
     edited = Run(
         new_id(project, Run),
         poses.name,
@@ -412,7 +412,7 @@ def poses_to_run(project: Project, poses_id: str) -> Project:
         trigger=poses.trigger,
         duration=end,
         speed_profile=Keyed(pace),
-        orientation=_keyed_orientation(project, poses, turn, share, told),
+        orientation=_keyed_orientation(project, poses, turn, share, keyed),
         blend=poses.blend,
     )
     project = msgspec.structs.replace(project, pose_tracks=tuple(p for p in project.pose_tracks if p.id != poses_id))
@@ -435,14 +435,14 @@ _SHARP = 1e-3
 
 
 def _keyed_orientation(
-    project: Project, poses: PoseTrack, turns: Array, shares: Array, told: NDArray[np.intp]
+    project: Project, poses: PoseTrack, turns: Array, shares: Array, keyed: NDArray[np.intp]
 ) -> Orientation:
     rest, pivot = rest_and_pivot(project, poses.rider)
     own = scipy.spatial.transform.Rotation.from_matrix((rest @ pivot)[:3, :3])
     if (own.inv() * scipy.spatial.transform.Rotation.from_matrix(turns)).magnitude().max() < _TURNED:
         return FixedOrientation()
     keys: list[OrientationKey] = []
-    for i in told.tolist():
+    for i in keyed.tolist():
         if keys and shares[i] <= keys[-1].place + 1e-9:
             continue
         quaternion = scipy.spatial.transform.Rotation.from_matrix(turns[i]).as_quat()

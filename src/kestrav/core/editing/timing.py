@@ -82,8 +82,8 @@ def _with_times(item: Light | Camera, moment: Callable[[float], float]) -> Light
 
     def moved_keys(keys: Iterable[Any]) -> tuple[Any, ...]:
         # of keys that come to lie at one time the last one counts
-        told = {moment(k.time): k for k in keys}
-        return tuple(msgspec.structs.replace(told[time], time=time) for time in sorted(told))
+        by_moment = {moment(k.time): k for k in keys}
+        return tuple(msgspec.structs.replace(by_moment[time], time=time) for time in sorted(by_moment))
 
     if isinstance(item, Light):
         return msgspec.structs.replace(item, keys=moved_keys(item.keys))

@@ -66,8 +66,8 @@ def _status(path: ExtractionPath) -> str:
 
 
 def _bound(path: ExtractionPath) -> float | None:
-    told = path.certificate
-    return None if told is None or not np.isfinite(told.at_least) else told.at_least
+    certificate = path.certificate
+    return None if certificate is None or not np.isfinite(certificate.at_least) else certificate.at_least
 
 
 def _snap(project: Project, snap: Snap) -> str:

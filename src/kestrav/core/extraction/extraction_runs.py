@@ -99,7 +99,7 @@ def _rounded(shape: Shape, steps: Array, share: float) -> PointShape:
     """Points whose corners are rounded by a share of the shorter of the sides that meet there, as far as their angle allows."""
     assert isinstance(shape, PointShape)
     points = shape.points
-    made = [points[0]]
+    rounded = [points[0]]
     for k in range(1, len(points) - 1):
         before, here, after = (np.array(points[j].position, float) for j in (k - 1, k, k + 1))
         one, two = (here - before) / steps[k - 1], (after - here) / steps[k]
@@ -107,8 +107,8 @@ def _rounded(shape: Shape, steps: Array, share: float) -> PointShape:
         # an arc of radius r leaves the corner by r tan(half) on both sides
         cut = share * min(steps[k - 1], steps[k])
         radius = cut / np.tan(half) if 1e-3 < half < 0.5 * np.pi - 1e-3 else 0.0
-        made.append(msgspec.structs.replace(points[k], radius=round(float(radius), 3)))
-    return PointShape((*made, points[-1]))
+        rounded.append(msgspec.structs.replace(points[k], radius=round(float(radius), 3)))
+    return PointShape((*rounded, points[-1]))
 
 
 def smoothed_path(
@@ -122,12 +122,12 @@ def smoothed_path(
     roundings = _ROUNDINGS if len(poses) > 2 else ()
     for rounding in (*roundings, 0.0):
         try:
-            made = extraction_run(still, things, poses, rounding)
+            smoothed = extraction_run(still, things, poses, rounding)
         except BadInput:
             return None
-        told = _certified(made, meshes, problem)
-        if told.status == "certified":
-            return rounding, told
+        certificate = _certified(smoothed, meshes, problem)
+        if certificate.status == "certified":
+            return rounding, certificate
     return None
 
 
@@ -144,7 +144,7 @@ def _status(project: Project) -> Project:
     )
 
 
-def _certified(made: Project, meshes: Mapping[str, Mesh], problem: Problem) -> Certificate:
+def _certified(project: Project, meshes: Mapping[str, Mesh], problem: Problem) -> Certificate:
     """The certificate of the last run or key poses: what may be near as it stands, or was taken away, may be so all along."""
     allowed = {
         frozenset((problem.movers[i].id, problem.obstacles[j].id)): max(need - LEEWAY, 0.0)
@@ -155,16 +155,16 @@ def _certified(made: Project, meshes: Mapping[str, Mesh], problem: Problem) -> C
             allowed[frozenset((body.id, problem.obstacles[j].id))] = _ANYTHING
     # what it is in contact with at its goal it may touch there
     for (i, j), held in problem.held.items():
-        made = set_contact(made, problem.movers[i].id, problem.obstacles[j].id, intended=True, deeper=held.deeper)
-    made = settings(made, required_clearance=problem.required)
-    if made.runs:
-        course = course_of(made, made.runs[-1])
+        project = set_contact(project, problem.movers[i].id, problem.obstacles[j].id, intended=True, deeper=held.deeper)
+    project = settings(project, required_clearance=problem.required)
+    if project.runs:
+        course = course_of(project, project.runs[-1])
         over = (course.start, course.end)
     else:
-        keys = made.pose_tracks[-1]
-        start = begins(made, keys)
+        keys = project.pose_tracks[-1]
+        start = begins(project, keys)
         over = (start, start + keys.keys[-1].time)
-    return certify(made, meshes, over=over, only={body.id for body in problem.movers}, allowed=allowed)
+    return certify(project, meshes, over=over, only={body.id for body in problem.movers}, allowed=allowed)
 
 
 def _as_poses(

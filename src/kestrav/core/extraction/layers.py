@@ -13,7 +13,7 @@ from kestrav.core.clearance.depth import Solid
 from kestrav.core.clearance.depth_limit import DepthLimit
 from kestrav.core.clearance.interference import deeper_than
 from kestrav.core.geometry.meshes import Mesh, box_distances
-from kestrav.core.geometry.models import AT_REST, built, meets, nearest, placed
+from kestrav.core.geometry.models import at_rest, built, meets, nearest, placed
 
 Array = NDArray[np.float64]
 
@@ -65,7 +65,7 @@ class Layer:
 
     def slack(self, matrix: Array, below: float) -> tuple[float, int]:
         """By how much in mm they are farther apart than needed, or ``below`` if that is less, and the obstacle that is nearest."""
-        distance = nearest(self.mover, placed(matrix), self.other, AT_REST, below + self.need)
+        distance = nearest(self.mover, placed(matrix), self.other, at_rest(), below + self.need)
         if distance is None or distance.distance - self.need >= below:
             return below, -1
         which = int(self.owner[distance.triangle]) if 0 <= distance.triangle < len(self.owner) else -1

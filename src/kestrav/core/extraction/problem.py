@@ -28,7 +28,7 @@ from kestrav.core.errors import BadInput
 from kestrav.core.extraction.layers import FINEST, Body, Held, Layer
 from kestrav.core.extraction.removal_poses import Pose, motions, pose, pose_between, stir
 from kestrav.core.geometry.meshes import Mesh, box_corners, box_distances, joined, turned_bounds
-from kestrav.core.geometry.models import AT_REST, built, nearest, placed
+from kestrav.core.geometry.models import at_rest, built, nearest, placed
 from kestrav.core.geometry.transforms import apply
 from kestrav.core.parts.rest import rest_and_pivot, rest_poses, rows
 from kestrav.core.parts.solids import solid_mesh
@@ -477,7 +477,7 @@ def _near_pairs(
         for j, other in enumerate(obstacles):
             if box_distances(box, other.box) >= wanted + NEARER:
                 continue
-            apart = nearest(body.model, placed(there), other.model, AT_REST, wanted + NEARER)
+            apart = nearest(body.model, placed(there), other.model, at_rest(), wanted + NEARER)
             if apart is None and not nested(body.solid, there, other.solid):
                 continue
             distance = 0.0 if apart is None else apart.distance

@@ -325,15 +325,15 @@ def _stages(search: _Search) -> Iterator[tuple[Stage, list[Pose] | None]]:
     for legs, stage in stages:
         tick = partial(search.say, stage)
         look = legged_pull if problem.goal is None else legs_to_goal
-        poses, told = search.in_time(partial(look, problem, main, legs, tick))
-        search.tried.append(f"{stage}, {told}{note}")
+        poses, reason = search.in_time(partial(look, problem, main, legs, tick))
+        search.tried.append(f"{stage}, {reason}{note}")
         if poses is not None:
             search.best = f"{stage}, {length_of(poses):,.0f} mm"
             # what goes to a goal has been shown free as it was found
             yield stage, poses if problem.goal is not None else search.shortened(poses, _SHORTENING)
     if not request.upright and problem.goal is None:
-        poses, told = search.in_time(partial(turned_pull, problem, main, request.tilt, partial(search.say, "turned")))
-        search.tried.append(f"turned on the spot, {told}{note}")
+        poses, reason = search.in_time(partial(turned_pull, problem, main, request.tilt, partial(search.say, "turned")))
+        search.tried.append(f"turned on the spot, {reason}{note}")
         good = None if poses is None else search.shortened(poses, _SHORTENING)
         if good is not None:
             search.best = f"turned, {length_of(good):,.0f} mm"

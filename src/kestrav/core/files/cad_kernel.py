@@ -49,10 +49,10 @@ def tessellated(
         source = Path(folder, "source")
         source.write_bytes(data)
         words = (str(source), kind, f"{chord!r}", f"{ANGLE_TOLERANCE!r}")
-        made = read_apart(path, _READER, words, len(data), waiting, "the CAD kernel", seconds)
-    if not made:
+        answer = read_apart(path, _READER, words, len(data), waiting, "the CAD kernel", seconds)
+    if not answer:
         raise BadInput(f"“{path}” is not readable as {kind.upper()}: its entities are damaged, or it holds no shape")
-    return made
+    return answer
 
 
 def read_apart(

@@ -93,8 +93,8 @@ def _opened(data: bytes, fetch: Fetch) -> _File:
     if not isinstance(tree, dict):
         raise Damaged("its description is not an object")
     asset = tree.get("asset")
-    told = asset.get("version") if isinstance(asset, dict) else None
-    version = f"{told:.20}" if isinstance(told, str) else ""
+    asked = asset.get("version") if isinstance(asset, dict) else None
+    version = f"{asked:.20}" if isinstance(asked, str) else ""
     if not version.startswith("2"):
         raise Damaged(f"it is glTF version {version or 'unknown'}; version 2 is read")
     for name in tree.get("extensionsRequired") or []:
@@ -414,7 +414,7 @@ def _span(values: list[float]) -> tuple[float, float]:
 def _trees(file: _File, shapes: dict[tuple[int, int], Shape]) -> list[Node]:
     """The scene's node trees. Raises ValueError for a node that is its own ancestor."""
     nodes, meshes = file.items("nodes"), file.items("meshes")
-    made: dict[int, Node] = {}
+    tree_of: dict[int, Node] = {}
     seen: set[int] = set()
     tops = _roots(file)
     waiting: list[tuple[int, Node | None]] = [(i, None) for i in reversed(tops)]
@@ -427,7 +427,7 @@ def _trees(file: _File, shapes: dict[tuple[int, int], Shape]) -> list[Node]:
             raise Damaged(f"its node {number} is its own ancestor, or has two parents")
         seen.add(number)
         described = nodes[number]
-        node = made[number] = Node(str(described.get("name") or ""), _matrix(described))
+        node = tree_of[number] = Node(str(described.get("name") or ""), _matrix(described))
         mesh = described.get("mesh")
         if isinstance(mesh, int) and 0 <= mesh < len(meshes):
             count = len(meshes[mesh].get("primitives") or [])

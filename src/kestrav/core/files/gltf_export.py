@@ -119,9 +119,9 @@ def write_animated(
     if target.suffix.lower() != ".glb":
         raise BadInput(f"“{target}” has an ending that is not known: give .glb")
     refuse_existing(target, force=overwrite)
-    data, told = animated(project, meshes, tolerance, frames)
+    data, note = animated(project, meshes, tolerance, frames)
     write_whole(target, data)
-    return told
+    return note
 
 
 def animated(
@@ -233,28 +233,28 @@ class _Materials:
             self.images.append({"bufferView": self._buffer.add_bytes(data), "mimeType": f"image/{kind}"})
         return self._pictures[text]
 
-    def _lay(self, made: dict[str, Any], finish: Finish, pictures: Pictures, *, holes: bool) -> None:
+    def _lay(self, material: dict[str, Any], finish: Finish, pictures: Pictures, *, holes: bool) -> None:
         """Tell of the pictures on a material, which have ``holes`` or an opacity where they have any."""
-        look = made["pbrMetallicRoughness"]
+        look = material["pbrMetallicRoughness"]
         if pictures.colour:
             look["baseColorTexture"] = {"index": self._picture(pictures.colour)}
             look["baseColorFactor"][:3] = _linear(pictures.factor)
-            if decoded(pictures.colour).shape[2] == 4 and "alphaMode" not in made:
-                made |= {"alphaMode": "MASK" if holes else "BLEND", "doubleSided": True}
+            if decoded(pictures.colour).shape[2] == 4 and "alphaMode" not in material:
+                material |= {"alphaMode": "MASK" if holes else "BLEND", "doubleSided": True}
         if pictures.surface:
             number = self._picture(pictures.surface)
             look["metallicRoughnessTexture"] = {"index": number}
-            made["occlusionTexture"] = {"index": number, "strength": finish.contrast}
+            material["occlusionTexture"] = {"index": number, "strength": finish.contrast}
         if pictures.normal:
-            made["normalTexture"] = {"index": self._picture(pictures.normal), "scale": finish.relief}
+            material["normalTexture"] = {"index": self._picture(pictures.normal), "scale": finish.relief}
         if pictures.emission and finish.emission:
-            made["emissiveTexture"] = {"index": self._picture(pictures.emission)}
+            material["emissiveTexture"] = {"index": self._picture(pictures.emission)}
 
     def of(self, part: Part, colour: str, finish: Finish) -> int:
         """The number of the material of a part's surface in a colour."""
         key = (colour, part.opacity, finish)
         if key not in self._known:
-            made: dict[str, Any] = {
+            material: dict[str, Any] = {
                 "name": f"{finish.name} {colour}",
                 "pbrMetallicRoughness": {
                     "baseColorFactor": [*_linear(finish.colour or colour), part.opacity],
@@ -264,20 +264,20 @@ class _Materials:
                 "doubleSided": part.opacity < 1 or finish.transmission > 0,
             }
             if part.opacity < 1:
-                made["alphaMode"] = "BLEND"
+                material["alphaMode"] = "BLEND"
             extensions = _extensions(finish)
             if finish.emission:
-                made["emissiveFactor"] = _linear(finish.emission)
+                material["emissiveFactor"] = _linear(finish.emission)
             if extensions:
-                made["extensions"] = extensions
+                material["extensions"] = extensions
                 self.extensions |= extensions.keys()
             shown = drawn(finish, finish.colour or colour)
             if shown.pictures is not None:
-                self._lay(made, shown, shown.pictures, holes=finish.pictures is None)
-                look = made["pbrMetallicRoughness"]
+                self._lay(material, shown, shown.pictures, holes=finish.pictures is None)
+                look = material["pbrMetallicRoughness"]
                 look["roughnessFactor"] = shown.roughness
             self._known[key] = len(self.records)
-            self.records.append(made)
+            self.records.append(material)
         return self._known[key]
 
 

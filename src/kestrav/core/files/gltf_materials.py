@@ -167,16 +167,16 @@ class _Maps:
 
     def pictures(self, factor: list[float]) -> Pictures | None:
         """All that can be shown, for a base colour in linear light; None where that is nothing."""
-        made = {"colour": "", "normal": "", "surface": "", "emission": ""}
+        pictures = {"colour": "", "normal": "", "surface": "", "emission": ""}
         for kind in ("colour", "normal", "emission"):
             data = self._data(kind)
             try:
-                made[kind] = "" if data is None else kept(data, self.file.largest, opaque=self.opaque)
+                pictures[kind] = "" if data is None else kept(data, self.file.largest, opaque=self.opaque)
             except ValueError:
                 self._lost(kind)
         try:
             occlusion, rough = self._data("occlusion"), self._data("rough")
-            made["surface"] = merged_surface(
+            pictures["surface"] = merged_surface(
                 None if occlusion is None else (occlusion, 0),
                 None if rough is None else (rough, 1),
                 None if rough is None else (rough, 2),
@@ -184,7 +184,7 @@ class _Maps:
             )
         except ValueError:
             self._lost("roughness")
-        return Pictures(**made, factor=srgb_hex(factor)) if any(made.values()) else None
+        return Pictures(**pictures, factor=srgb_hex(factor)) if any(pictures.values()) else None
 
     def mean(self, factor: list[float]) -> list[float]:
         """A linear colour and opacity, times the mean of the picture of the base colour where that can be read."""

@@ -46,8 +46,8 @@ def places_off(times: ArrayLike, places: ArrayLike, allowed: ArrayLike = 1.0) ->
             return 0.0
         inner = slice(first + 1, last)
         share = ((times[inner] - times[first]) / (times[last] - times[first]))[:, None]
-        told = places[first] + share * (places[last] - places[first])
-        return float((np.linalg.norm(places[inner] - told, axis=1) / allowed[inner]).max())
+        between = places[first] + share * (places[last] - places[first])
+        return float((np.linalg.norm(places[inner] - between, axis=1) / allowed[inner]).max())
 
     return off
 
@@ -72,10 +72,10 @@ def turns_off(
             return np.inf
         inner = slice(first + 1, last)
         share = (times[inner] - times[first]) / (times[last] - times[first])
-        told = slerp(quaternions[first], quaternions[last], share)
-        cosine = np.abs(np.einsum("ij,ij->i", told, quaternions[inner]))
+        between = slerp(quaternions[first], quaternions[last], share)
+        cosine = np.abs(np.einsum("ij,ij->i", between, quaternions[inner]))
         sine = np.linalg.norm(
-            quaternions[inner] - np.sign(np.einsum("ij,ij->i", told, quaternions[inner]))[:, None] * told, axis=1
+            quaternions[inner] - np.sign(np.einsum("ij,ij->i", between, quaternions[inner]))[:, None] * between, axis=1
         )
         # by half the chord, which tells small angles well
         angles = np.where(

@@ -291,10 +291,10 @@ def read_3mf(data: bytes) -> tuple[list[Node], list[str], float]:
         raise Damaged(f"it is in the unknown unit “{model.get('unit')}”")
     roots, placed = [], 0
     for item in (i for i in model.iter() if _tag(i) == "item"):
-        made, placed = _object_node(item.get("objectid", ""), objects, shapes, placed, left_out)
-        if made is not None:
-            made.matrix = _transform(item.get("transform")) @ made.matrix
-            roots.append(made)
+        node, placed = _object_node(item.get("objectid", ""), objects, shapes, placed, left_out)
+        if node is not None:
+            node.matrix = _transform(item.get("transform")) @ node.matrix
+            roots.append(node)
     return roots, left_out, unit
 
 

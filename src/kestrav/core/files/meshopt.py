@@ -31,18 +31,18 @@ def unpacked(data: bytes, mode: str, count: int, stride: int, filtered: str = "N
         raise Damaged(f"its filter “{filtered}” is not known")
     try:
         if mode == "ATTRIBUTES":
-            made = meshoptimizer.decode_vertex_buffer(count, stride, data, np.dtype((np.void, stride)))
-            made = made.view(np.uint8)
+            vertices = meshoptimizer.decode_vertex_buffer(count, stride, data, np.dtype((np.void, stride)))
+            vertices = vertices.view(np.uint8)
             if filtered != "NONE":
-                made = filters[filtered](made, count, stride)
+                vertices = filters[filtered](vertices, count, stride)
         elif mode == "TRIANGLES":
             if count % 3:
                 raise Damaged("its packed data is of no whole triangles")
-            made = meshoptimizer.decode_index_buffer(count, stride, data)
+            vertices = meshoptimizer.decode_index_buffer(count, stride, data)
         else:
-            made = meshoptimizer.decode_index_sequence(count, stride, data)
+            vertices = meshoptimizer.decode_index_sequence(count, stride, data)
     except (ValueError, RuntimeError) as fault:
         raise Damaged("its packed data is damaged or cut short") from fault
     # numbers of two bytes come in the first half of what holds numbers of four
-    plain: bytes = made.tobytes()
+    plain: bytes = vertices.tobytes()
     return plain[: count * stride]

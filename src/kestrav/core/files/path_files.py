@@ -194,9 +194,9 @@ def _dxf_shapes(entity: Any, kind: str) -> Iterable[Shape]:
         return
     curve = ezdxf.path.make_path(entity)
     for part in curve.sub_paths():
-        made = _from_commands(part)
-        if made is not None:
-            yield made
+        shape = _from_commands(part)
+        if shape is not None:
+            yield shape
 
 
 def _is_whole_level_ellipse(entity: Any) -> bool:

@@ -360,8 +360,8 @@ def with_finishes(project: Project, finishes: list[Finish]) -> tuple[Project, di
         bare = msgspec.structs.replace(finish, id="")
         if bare not in known:
             known[bare] = new_id(project, Finish)
-            made = msgspec.structs.replace(finish, id=known[bare])
-            project = msgspec.structs.replace(project, finishes=(*project.finishes, made))
+            renamed = msgspec.structs.replace(finish, id=known[bare])
+            project = msgspec.structs.replace(project, finishes=(*project.finishes, renamed))
         ids[finish.id] = known[bare]
     return project, ids
 

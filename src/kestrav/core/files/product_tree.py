@@ -185,9 +185,9 @@ class _Gathering:
         for number, shape in enumerate(node.shapes):
             label = name if len(node.shapes) == 1 else clean_name(shape.name) or f"{name} ({number + 1})"
             path = trail if label == name else f"{trail}/{label}"
-            made = self._shape(shape, label, stretch, placed, parent, parent_rigid, path)
-            if made is not None and not node.children and len(node.shapes) == 1:
-                self._moves(node, *made)
+            part = self._shape(shape, label, stretch, placed, parent, parent_rigid, path)
+            if part is not None and not node.children and len(node.shapes) == 1:
+                self._moves(node, *part)
         return parent, parent_rigid, trail
 
     def _trail(self, above: str, name: str) -> str:
@@ -275,14 +275,14 @@ class _Gathering:
                 vertices = vertices - shift
                 matrix[:3, 3] = -shift
         try:
-            made = mesh(vertices, triangles, (), None, shape.tints, tint_of, uv)
-            if made.hash not in self.out.meshes and face_of is not None:
-                made = mesh(vertices, triangles, moved_faces(shape.faces(), matrix), face_of, shape.tints, tint_of, uv)
+            mesh_ = mesh(vertices, triangles, (), None, shape.tints, tint_of, uv)
+            if mesh_.hash not in self.out.meshes and face_of is not None:
+                mesh_ = mesh(vertices, triangles, moved_faces(shape.faces(), matrix), face_of, shape.tints, tint_of, uv)
         except ValueError as fault:
             self._fault(f"“{name}”: {fault}")
             return None
-        self.out.meshes.setdefault(made.hash, made)
-        return made.hash, shift
+        self.out.meshes.setdefault(mesh_.hash, mesh_)
+        return mesh_.hash, shift
 
     def _finish(self, finish: Finish) -> str:
         """The id of a finish, which is noted the first time."""

@@ -188,13 +188,13 @@ def _merged(
     recoloured: list[str] = []
     moved: list[str] = []
     same = 0
-    made: dict[str, Part] = {}
+    merged: dict[str, Part] = {}
     for part in fresh:
         parent = None if part.parent is None else ids[part.parent]
         before = known.get(match.old_of.get(part.id, ""))
         if before is None:
             added.append(part.name)
-            made[ids[part.id]] = msgspec.structs.replace(part, id=ids[part.id], parent=parent, source=source.id)
+            merged[ids[part.id]] = msgspec.structs.replace(part, id=ids[part.id], parent=parent, source=source.id)
             continue
         # what was changed here stays; what was not follows the file
         baseline = before.baseline or ImportBaseline(before.name, before.placement, before.colour)
@@ -209,7 +209,7 @@ def _merged(
             colour=before.colour if before.colour != baseline.colour else part.colour,
             baseline=part.baseline,
         )
-        made[before.id] = after
+        merged[before.id] = after
         news = False
         for differs, names in (
             (before.geometry != after.geometry or before.scale != after.scale, reshaped),
@@ -220,12 +220,12 @@ def _merged(
                 names.append(after.name)
                 news = True
         same += not news
-    kept = set(made)
+    kept = set(merged)
     removed = [p for p in old if p.id not in kept]
     result = with_meshes(project, imported.meshes.values())
-    parts = [made.get(p.id, p) for p in project.parts if p.id in made or p.source != source.id]
+    parts = [merged.get(p.id, p) for p in project.parts if p.id in merged or p.source != source.id]
     present = {p.id for p in parts}
-    parts += [part for part_id, part in made.items() if part_id not in present]
+    parts += [part for part_id, part in merged.items() if part_id not in present]
     result, lost = _without(project, result, parts, {p.id for p in removed})
     fresh_source = Source(
         source.id, imported.path or source.file, imported.chord, imported.unit or source.unit, imported.up
@@ -322,7 +322,7 @@ def replace(project: Project, part_id: str, imported: Imported, align: Literal["
     known = {p.id: p for p in project.parts}
     ids = dict(match.old_of)
     ids |= _new_ids(project, [inner.id for inner in fresh.parts if inner.id not in ids])
-    made: list[Part] = []
+    replaced: list[Part] = []
     lone = [p for p in fresh.parts if p.parent is None]
     holder_of: dict[str | None, str] = {None: part_id}
     for inner in fresh.parts:
@@ -345,14 +345,14 @@ def replace(project: Project, part_id: str, imported: Imported, align: Literal["
         if before is not None:
             kept_here = {"pivot": before.pivot, "role": before.role, "locked": before.locked}
             record = msgspec.structs.replace(record, **kept_here, finish=inner.finish or before.finish)
-        made.append(record)
-    kept = {p.id for p in made}
+        replaced.append(record)
+    kept = {p.id for p in replaced}
     removed = {p.id for p in old_inside} - kept
     after = msgspec.structs.replace(
         part, geometry=None, scale=(1.0, 1.0, 1.0), form=None, source=source.id, link="", baseline=None
     )
     parts = [after if p.id == part_id else p for p in project.parts if p.id not in removed and p.id not in kept]
-    result, _ = _without(project, project, [*parts, *made], removed)
+    result, _ = _without(project, project, [*parts, *replaced], removed)
     return validate(without_unused(result))
 
 

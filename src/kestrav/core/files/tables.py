@@ -31,18 +31,18 @@ def write_tables(project: Project, meshes: Mapping[str, Mesh], target: Path, *, 
     if target.suffix.lower() != ".csv":
         raise BadInput(f"“{target}” has an ending that is not known: give .csv")
     times = frame_times(project)
-    made = {
+    tables = {
         target: pose_table(project, times),
         target.with_name(f"{target.stem}-turns.csv"): turn_table(project, times),
         target.with_name(f"{target.stem}-cameras.csv"): camera_table(project, meshes, times),
     }
     if project.lights:
-        made[target.with_name(f"{target.stem}-lights.csv")] = light_table(project, times)
-    for file in made:
+        tables[target.with_name(f"{target.stem}-lights.csv")] = light_table(project, times)
+    for file in tables:
         refuse_existing(file, force=overwrite)
-    for file, text in made.items():
+    for file, text in tables.items():
         write_whole(file, text.encode("utf-8"))
-    return list(made)
+    return list(tables)
 
 
 def _number(value: float) -> str:

@@ -68,19 +68,19 @@ def write_usd(
     exact = Exactness(tolerance)
     with tempfile.TemporaryDirectory(prefix="kestrav-") as room, beside(target) as part:
         # the writer goes by the ending, and an archive is made of a file
-        made = Path(room) / f"scene{'.usdc' if ending == '.usdz' else ending}"
+        scene_file = Path(room) / f"scene{'.usdc' if ending == '.usdz' else ending}"
         # what lies in an archive is in it; beside a scene its pictures have a folder of their own
         folder = "pictures" if ending == ".usdz" else f"{target.stem}-pictures"
         scene = _Scene(project, meshes, exact, folder)
-        written = scene.write(made)
+        written = scene.write(scene_file)
         if ending == ".usdz":
             archive = Path(room) / "scene.usdz"
-            if not UsdUtils.CreateNewUsdzPackage(str(made), str(archive)):
+            if not UsdUtils.CreateNewUsdzPackage(str(scene_file), str(archive)):
                 raise BadInput(f"“{target}” cannot be written: OpenUSD could not pack its archive")
-            made = archive
+            scene_file = archive
         elif scene.pictures:
             _write_pictures(target.parent / folder, scene.pictures)
-        data = made.read_bytes()
+        data = scene_file.read_bytes()
         part.write_bytes(data)
     return Written(len(data), written.moving, written.keys, written.samples)
 
@@ -225,10 +225,10 @@ class _Scene:
             tints.append(mesh.tints[tint])
         return path, tuple(tints)
 
-    def _places(self, made: Any, mesh: Mesh, points: Array, triangles: NDArray[np.int64]) -> None:
+    def _places(self, prim: Any, mesh: Mesh, points: Array, triangles: NDArray[np.int64]) -> None:
         """Tell where a shape's triangles lie on pictures: by its own places, and by a box in mm for the structures of finishes."""
         kind, interpolation = Sdf.ValueTypeNames.TexCoord2fArray, UsdGeom.Tokens.faceVarying
-        primvars = UsdGeom.PrimvarsAPI(made)
+        primvars = UsdGeom.PrimvarsAPI(prim)
         if mesh.uv is not None:
             held = Vt.Vec2fArray.FromNumpy(np.ascontiguousarray(mesh.uv.reshape(-1, 2), np.float32))
             primvars.CreatePrimvar(_OWN_PLACES, kind, interpolation).Set(held)
@@ -271,7 +271,7 @@ class _Scene:
         """Give parts their finishes: as they are, or in a variant for each colourway."""
         project = self.project
         parts = {part.id: part for part in project.parts}
-        made = dict[tuple[Finish, str, float], Any]()
+        materials = dict[tuple[Finish, str, float], Any]()
 
         def bound(colourway: str) -> list[tuple[str, Any]]:
             """What is bound to which material; these are made outside of the variants, which name them."""
@@ -281,9 +281,9 @@ class _Scene:
                 finish = laid_on(finishes.get(part_id, PAINT), solid_mesh(self.meshes, parts[part_id]))
                 for path, colour in places:
                     key = finish, finish.colour or colour, parts[part_id].opacity
-                    if key not in made:
-                        made[key] = self._material(finish, *key[1:])
-                    pairs.append((path, made[key]))
+                    if key not in materials:
+                        materials[key] = self._material(finish, *key[1:])
+                    pairs.append((path, materials[key]))
             return pairs
 
         def bind(pairs: Iterable[tuple[str, Any]]) -> None:

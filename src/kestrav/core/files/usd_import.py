@@ -58,18 +58,24 @@ def _trees(header: dict[str, Any], arrays: Any) -> list[Node]:
     nodes: list[Node] = []
     roots: list[Node] = []
     matrices, points, triangles = arrays["matrices"], arrays["points"], arrays["triangles"]
-    for told, matrix in zip(header["nodes"], matrices, strict=True):
-        node = Node(told["name"], matrix)
-        if told["shape"] is not None:
+    for described, matrix in zip(header["nodes"], matrices, strict=True):
+        node = Node(described["name"], matrix)
+        if described["shape"] is not None:
             node.shapes.append(
                 _shape(
-                    header, header["shapes"][told["shape"]], told, points, triangles, arrays["tint_of"], arrays["uv"]
+                    header,
+                    header["shapes"][described["shape"]],
+                    described,
+                    points,
+                    triangles,
+                    arrays["tint_of"],
+                    arrays["uv"],
                 )
             )
-        if told["motion"] is not None:
-            first, last = told["motion"]
+        if described["motion"] is not None:
+            first, last = described["motion"]
             node.motion = NodeMotion(arrays["times"][first:last], arrays["poses"][first:last])
-        (nodes[told["parent"]].children if told["parent"] >= 0 else roots).append(node)
+        (nodes[described["parent"]].children if described["parent"] >= 0 else roots).append(node)
         nodes.append(node)
     for node in reversed(nodes):
         _take_in(node)
@@ -91,7 +97,7 @@ def _take_in(node: Node) -> None:
 def _shape(
     header: dict[str, Any],
     shape: dict[str, Any],
-    told: dict[str, Any],
+    described: dict[str, Any],
     points: Array,
     triangles: Any,
     tint_of: Any,
@@ -99,7 +105,7 @@ def _shape(
 ) -> Shape:
     a, b = shape["points"]
     c, d = shape["triangles"]
-    looks = header["looks"][told["looks"]] if told["looks"] is not None else None
+    looks = header["looks"][described["looks"]] if described["looks"] is not None else None
     colour, opacity, finish = _looks(looks) if looks else (shape["colour"] or GREY, 1.0, None)
     tints = tuple(_looks(header["looks"][k])[0] if k >= 0 else "" for k in shape["tints"])
     return Shape(
@@ -109,35 +115,35 @@ def _shape(
         colour,
         opacity,
         finish,
-        told["name"],
+        described["name"],
         tints=tints,
         tint_of=tint_of[c:d] if tints else None,
         uv=None if shape["uv"] is None else uv[slice(*shape["uv"])],
     )
 
 
-def _looks(told: dict[str, Any]) -> tuple[str, float, Finish | None]:
+def _looks(header: dict[str, Any]) -> tuple[str, float, Finish | None]:
     """sRGB colour (#rrggbb), opacity and finish of a preview surface."""
-    colour = srgb_hex(told["colour"]) if told["colour"] else GREY
-    name = clean_name(told["name"])
-    if not told["surface"]:
-        return colour, told["opacity"], finish_by_name(name)
-    light = np.array(told["emission"])
+    colour = srgb_hex(header["colour"]) if header["colour"] else GREY
+    name = clean_name(header["name"])
+    if not header["surface"]:
+        return colour, header["opacity"], finish_by_name(name)
+    light = np.array(header["emission"])
     most = float(light.max(initial=0.0))
     finish = Finish(
         "",
         name or "Material",
-        metallic=told["metallic"],
-        roughness=told["roughness"],
-        coat=told["coat"],
-        coat_roughness=told["coat_roughness"],
-        index=told["index"],
+        metallic=header["metallic"],
+        roughness=header["roughness"],
+        coat=header["coat"],
+        coat_roughness=header["coat_roughness"],
+        index=header["index"],
         emission=srgb_hex((light / most).tolist()) if most > 0 else "",
         luminance=min(most, 1e7) if most > 10 else most * WHITE,
-        relief=told.get("relief", 0.5),
-        contrast=1.0 if told.get("occlusion") else 0.5,
+        relief=header.get("relief", 0.5),
+        contrast=1.0 if header.get("occlusion") else 0.5,
     )
-    if told["pictures"] is not None:
-        pictures = {**told["pictures"], "factor": srgb_hex(told["pictures"]["factor"])}
+    if header["pictures"] is not None:
+        pictures = {**header["pictures"], "factor": srgb_hex(header["pictures"]["factor"])}
         finish = msgspec.structs.replace(finish, pictures=Pictures(**pictures))
-    return colour, told["opacity"], finish
+    return colour, header["opacity"], finish

@@ -215,10 +215,10 @@ class _Scene:
         tints: list[int] = []
         tint_of = uv = None
         if prim.IsA(UsdGeom.Mesh):
-            made = self._mesh(UsdGeom.Mesh(prim))
-            if made is None:
+            mesh = self._mesh(UsdGeom.Mesh(prim))
+            if mesh is None:
                 return None
-            points, triangles, faces, corners = made
+            points, triangles, faces, corners = mesh
             tints, tint_of = self._subsets(prim, faces)
             uv = None if places is None else self._places(prim, places, triangles, corners)
         else:
@@ -326,7 +326,7 @@ class _Scene:
         return self._looked[path]
 
     def _read_material(self, material: UsdShade.Material) -> dict[str, Any]:
-        told: dict[str, Any] = {
+        values: dict[str, Any] = {
             "name": material.GetPrim().GetDisplayName() or material.GetPrim().GetName(),
             "colour": None,
             "opacity": 1.0,
@@ -343,8 +343,8 @@ class _Scene:
         shader, *_ = material.ComputeSurfaceSource() or (None,)
         if not shader or shader.GetIdAttr().Get() != "UsdPreviewSurface":
             self.faults["materials other than UsdPreviewSurface are shown plain"] += 1
-            return told
-        told["surface"], told["colour"] = True, [0.18, 0.18, 0.18]
+            return values
+        values["surface"], values["colour"] = True, [0.18, 0.18, 0.18]
         names = {
             "diffuseColor": "colour", "emissiveColor": "emission", "opacity": "opacity", "metallic": "metallic", "roughness": "roughness",
             "clearcoat": "coat", "clearcoatRoughness": "coat_roughness", "ior": "index",
@@ -354,16 +354,16 @@ class _Scene:
             if value is None:
                 continue
             if field in ("colour", "emission"):
-                told[field] = [min(max(float(v), 0.0), 1e7) for v in value]
+                values[field] = [min(max(float(v), 0.0), 1e7) for v in value]
             else:
                 low, high = (1.0, 5.0) if field == "index" else (0.0, 1.0)
-                told[field] = round(min(max(float(value), low), high), 6)
-        if told["index"] < 1.0:
-            told["index"] = 1.5
-        self._pictures(shader, told)
-        return told
+                values[field] = round(min(max(float(value), low), high), 6)
+        if values["index"] < 1.0:
+            values["index"] = 1.5
+        self._pictures(shader, values)
+        return values
 
-    def _pictures(self, shader: UsdShade.Shader, told: dict[str, Any]) -> None:
+    def _pictures(self, shader: UsdShade.Shader, values: dict[str, Any]) -> None:
         """Note the pictures that a surface takes its values from, and by what they lie on it; what lies otherwise than the first is left out."""
         samplers = {}
         for name in ("diffuseColor", "normal", "occlusion", "roughness", "metallic", "emissiveColor"):
@@ -372,36 +372,36 @@ class _Scene:
                 continue
             sampler, channel = source
             data, places = self._data(sampler), _places_of(sampler)
-            if data is None or (told["places"] is not None and told["places"] != places):
+            if data is None or (values["places"] is not None and values["places"] != places):
                 self.faults[
                     "a picture on a surface cannot be read or lies otherwise than the others, and is not shown"
                 ] += 1
                 continue
-            told["places"] = places
+            values["places"] = places
             scale = sampler.GetInput("scale").Get(self.at) if sampler.GetInput("scale") else None
             samplers[name] = data, channel, [float(v) for v in scale or (1.0, 1.0, 1.0, 1.0)]
         if not samplers:
             return
-        made: dict[str, Any] = {"factor": [1.0, 1.0, 1.0]}
+        pictures: dict[str, Any] = {"factor": [1.0, 1.0, 1.0]}
         try:
             if "diffuseColor" in samplers:
                 data, _, scale = samplers["diffuseColor"]
-                made |= {"colour": kept(data), "factor": [min(max(v, 0.0), 1.0) for v in scale[:3]]}
-                told["colour"] = [v * f for v, f in zip(mean_colour(data), made["factor"], strict=True)]
+                pictures |= {"colour": kept(data), "factor": [min(max(v, 0.0), 1.0) for v in scale[:3]]}
+                values["colour"] = [v * f for v, f in zip(mean_colour(data), pictures["factor"], strict=True)]
             if "normal" in samplers:
-                made["normal"] = kept(samplers["normal"][0])
-                told["relief"] = round(min(max(0.5 * samplers["normal"][2][0], 0.0), 1.0), 6)
+                pictures["normal"] = kept(samplers["normal"][0])
+                values["relief"] = round(min(max(0.5 * samplers["normal"][2][0], 0.0), 1.0), 6)
             if "emissiveColor" in samplers:
-                made["emission"] = kept(samplers["emissiveColor"][0])
-                told["emission"] = samplers["emissiveColor"][2][:3]
+                pictures["emission"] = kept(samplers["emissiveColor"][0])
+                values["emission"] = samplers["emissiveColor"][2][:3]
             parts = [samplers.get(name) for name in ("occlusion", "roughness", "metallic")]
             occlusion, rough, metal = (None if one is None else (one[0], one[1]) for one in parts)
-            made["surface"] = merged_surface(occlusion, rough, metal)
+            pictures["surface"] = merged_surface(occlusion, rough, metal)
             for name, one in zip(("roughness", "metallic"), parts[1:], strict=True):
                 if one is not None:
-                    told[name] = round(min(max(one[2][one[1]], 0.0), 1.0), 6)
-            told["occlusion"] = parts[0] is not None
-            told["pictures"] = made
+                    values[name] = round(min(max(one[2][one[1]], 0.0), 1.0), 6)
+            values["occlusion"] = parts[0] is not None
+            values["pictures"] = pictures
         except ValueError:
             self.faults["a picture on a surface cannot be read, and is not shown"] += 1
 
@@ -475,8 +475,8 @@ def _places_of(sampler: UsdShade.Shader) -> list[Any]:
 
     reader = source(sampler.GetInput("st"))
     if reader and reader.GetIdAttr().Get() == "UsdTransform2d":
-        told = {name: reader.GetInput(name) for name in ("scale", "rotation", "translation")}
-        values = {name: one.Get() for name, one in told.items() if one and one.Get() is not None}
+        inputs = {name: reader.GetInput(name) for name in ("scale", "rotation", "translation")}
+        values = {name: one.Get() for name, one in inputs.items() if one and one.Get() is not None}
         scale = [float(v) for v in values.get("scale", scale)]
         turn = float(values.get("rotation", turn))
         shift = [float(v) for v in values.get("translation", shift)]
@@ -498,18 +498,18 @@ def _triangles(
 ) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
     """Triangles of faces, each as a fan from the corner from which it goes the right way round, and the number of each one's face."""
     starts = np.concatenate([[0], np.cumsum(counts)[:-1]])
-    made, of = [], []
+    triangles, of = [], []
     for size in np.unique(counts[counts >= 3]):
         faces = np.flatnonzero(counts == size)
         rings = corners[starts[faces][:, None] + np.arange(size)]
         if size > 3:
             rings = _turned(points, rings)
         fan = np.stack([rings[:, [0] * (size - 2)], rings[:, 1:-1], rings[:, 2:]], axis=2)
-        made.append(fan.reshape(-1, 3))
+        triangles.append(fan.reshape(-1, 3))
         of.append(np.repeat(faces, size - 2))
-    if not made:
+    if not triangles:
         return np.empty((0, 3), np.int64), np.empty(0, np.int64)
-    return np.concatenate(made), np.concatenate(of)
+    return np.concatenate(triangles), np.concatenate(of)
 
 
 def _turned(points: Array, rings: NDArray[np.int64]) -> NDArray[np.int64]:

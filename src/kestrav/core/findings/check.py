@@ -46,8 +46,8 @@ class CheckResult:
     @property
     def contacts(self) -> tuple[Contact, ...]:
         """The pairs in contact, with what the certificate knows of them where there is one."""
-        told = self.certificate
-        return told.contacts if told is not None and told.contacts else self.clearance.contacts
+        certificate = self.certificate
+        return certificate.contacts if certificate is not None and certificate.contacts else self.clearance.contacts
 
     @property
     def has_breach(self) -> bool:

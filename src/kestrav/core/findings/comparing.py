@@ -120,11 +120,11 @@ def _beyond(finding: Mapping[str, Any]) -> float:
     return abs(float(value) - float(limit)) if value is not None and limit is not None else 0.0
 
 
-def as_data(told: Comparison) -> dict[str, Any]:
+def as_data(comparison: Comparison) -> dict[str, Any]:
     """JSON-ready."""
     return {
-        "min_clearance_mm": {"before": told.least_before, "after": told.least_after},
-        "is_worse": told.is_worse,
+        "min_clearance_mm": {"before": comparison.least_before, "after": comparison.least_after},
+        "is_worse": comparison.is_worse,
         "findings": [
             {
                 "change": c.change,
@@ -137,23 +137,23 @@ def as_data(told: Comparison) -> dict[str, Any]:
                 "after": None if c.after is None else c.after.get("value"),
                 "limit": c.finding.get("limit"),
             }
-            for c in told.findings
+            for c in comparison.findings
         ],
     }
 
 
-def as_text(told: Comparison) -> str:
+def as_text(comparison: Comparison) -> str:
     """A line for each finding, what became worse first, and how many there are of each kind."""
     lines = []
-    if told.least_before is not None or told.least_after is not None:
-        lines.append(f"least clearance: {_mm(told.least_before)} before, {_mm(told.least_after)} after")
+    if comparison.least_before is not None or comparison.least_after is not None:
+        lines.append(f"least clearance: {_mm(comparison.least_before)} before, {_mm(comparison.least_after)} after")
     for change in _ORDER:
-        some = [c for c in told.findings if c.change == change]
+        some = [c for c in comparison.findings if c.change == change]
         if not some:
             continue
         lines.append(f"{change} ({len(some)}):")
         lines += [f"  {c.finding['severity']}: {c.finding['title']}{_numbers(c)}" for c in some]
-    if not told.findings:
+    if not comparison.findings:
         lines.append("neither check found anything")
     return "\n".join(lines) + "\n"
 
@@ -163,11 +163,11 @@ def _mm(value: float | None) -> str:
 
 
 def _numbers(c: Compared) -> str:
-    told = [None if f is None or f.get("value") is None else f"{float(f['value']):.4g}" for f in (c.before, c.after)]
+    texts = [None if f is None or f.get("value") is None else f"{float(f['value']):.4g}" for f in (c.before, c.after)]
     unit = f" {c.finding['unit']}" if c.finding.get("unit") else ""
-    if c.change in ("worse", "better") and None not in told:
-        return f"; {told[0]} before, {told[1]}{unit} after"
-    shown = next((value for value in told if value is not None), None)
+    if c.change in ("worse", "better") and None not in texts:
+        return f"; {texts[0]} before, {texts[1]}{unit} after"
+    shown = next((value for value in texts if value is not None), None)
     return "" if shown is None else f"; {shown}{unit}"
 
 

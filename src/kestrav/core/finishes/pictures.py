@@ -97,11 +97,11 @@ def merged_surface(
         return ""
     size = tuple(min(max(one.size[k] for one in held.values()), largest) for k in (0, 1))
     pixels = {data: np.asarray(one.resize(size)) for data, one in held.items()}
-    made = np.full((size[1], size[0], 3), 255, np.uint8)
+    merged = np.full((size[1], size[0], 3), 255, np.uint8)
     for k, one in enumerate(asked):
         if one is not None:
-            made[..., k] = pixels[one[0]][..., one[1]]
-    return encoded(made)
+            merged[..., k] = pixels[one[0]][..., one[1]]
+    return encoded(merged)
 
 
 @lru_cache(maxsize=24)
@@ -114,9 +114,9 @@ def decoded(text: str) -> Pixels:
         pixels = np.asarray(picture.convert("RGBA" if clear else "RGB"))
     except ValueError:
         pixels = np.full((1, 1, 3), 255, np.uint8)
-    made = np.ascontiguousarray(pixels[::-1])
-    made.flags.writeable = False
-    return made
+    flipped = np.ascontiguousarray(pixels[::-1])
+    flipped.flags.writeable = False
+    return flipped
 
 
 def picture_mapped(points: NDArray[np.floating], triangles: NDArray[np.integer], uv: NDArray[np.floating]) -> Mapped:
@@ -190,8 +190,8 @@ def _drawn_structure(finish: Finish) -> tuple[str, str, str]:
     shade, normals, parts = structure_pixels(finish)
     # how much of it is metal is a number
     parts = np.concatenate([parts[..., :2], np.full_like(parts[..., :1], 255)], axis=2)
-    made = (encoded(values[::-1], most=0) for values in (shade, normals, parts))
-    return next(made), next(made), next(made)
+    packed = (encoded(values[::-1], most=0) for values in (shade, normals, parts))
+    return next(packed), next(packed), next(packed)
 
 
 def file_of(text: str) -> tuple[bytes, str]:

@@ -38,8 +38,8 @@ class Texture:
         slope = 0.1 * len(self.height)
         across = slope * (np.roll(self.height, -1, 1) - np.roll(self.height, 1, 1)) / 2
         along = slope * (np.roll(self.height, -1, 0) - np.roll(self.height, 1, 0)) / 2
-        made = np.stack([-across, -along, np.ones_like(across)], axis=-1)
-        return np.asarray(made / np.linalg.norm(made, axis=-1, keepdims=True))
+        normals = np.stack([-across, -along, np.ones_like(across)], axis=-1)
+        return np.asarray(normals / np.linalg.norm(normals, axis=-1, keepdims=True))
 
 
 @lru_cache(maxsize=32)
@@ -82,13 +82,13 @@ def _seen_of(finish: Finish) -> tuple[TextureName, float, float, float]:
 
 
 def _drawn(finish: Finish) -> tuple[Pixels, Pixels, Pixels]:
-    made, shade, rough = texture(finish.texture), shading(finish), roughness(finish)
+    drawn, shade, rough = texture(finish.texture), shading(finish), roughness(finish)
     base = np.repeat(to_srgb(shade)[..., None], 3, axis=2)
-    if made.opacity is not None:
-        base = np.concatenate([base, made.opacity[..., None]], axis=2)
+    if drawn.opacity is not None:
+        base = np.concatenate([base, drawn.opacity[..., None]], axis=2)
     parts = np.stack([shade, rough, np.full_like(rough, finish.metallic)], axis=-1)
     shown, normals, surface = (
-        np.rint(v).astype(np.uint8) for v in (255.0 * base, 127.5 + 127.5 * made.normals, 255.0 * parts)
+        np.rint(v).astype(np.uint8) for v in (255.0 * base, 127.5 + 127.5 * drawn.normals, 255.0 * parts)
     )
     return shown, normals, surface
 

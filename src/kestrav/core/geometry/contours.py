@@ -3,12 +3,18 @@
 from __future__ import annotations
 
 import math
+from typing import TYPE_CHECKING
 
 import numpy as np
-import shapely
 from numpy.typing import ArrayLike, NDArray
 
 from kestrav.core.errors import Damaged
+from kestrav.core.later import later
+
+if TYPE_CHECKING:
+    import shapely
+else:
+    shapely = later("shapely")
 
 Array = NDArray[np.float64]
 

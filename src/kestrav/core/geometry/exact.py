@@ -278,9 +278,9 @@ def rounded_through(
         before, after = (i - 1) % len(chords), i
         if not (straight[before] and straight[after]):
             raise Damaged(f"point {i + 1} cannot be rounded: both its sides must be straight")
-        made = _corner(points[(i - 1) % count], points[i], points[(i + 1) % count], radius)
-        if made is not None:
-            cuts[i], arcs[i] = made[0], (made[1], made[2])
+        corner = _corner(points[(i - 1) % count], points[i], points[(i + 1) % count], radius)
+        if corner is not None:
+            cuts[i], arcs[i] = corner[0], (corner[1], corner[2])
     for (a, b), length in zip(chords, lengths, strict=True):
         if cuts[a] + cuts[b] > length * (1 + 1e-12):
             worst = a if cuts[a] >= cuts[b] else b

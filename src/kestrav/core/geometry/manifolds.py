@@ -23,9 +23,9 @@ def manifold(shape: Mesh) -> Any | None:
     triangles = np.ascontiguousarray(body.faces, np.uint64)
     if float(body.volume) < 0:
         triangles = np.ascontiguousarray(triangles[:, ::-1])
-    made = manifold3d.Manifold(manifold3d.Mesh64(np.ascontiguousarray(body.vertices, float), triangles))
-    sound = made.status() == manifold3d.Error.NoError and not made.is_empty()
-    return made.as_original() if sound else None
+    solid = manifold3d.Manifold(manifold3d.Mesh64(np.ascontiguousarray(body.vertices, float), triangles))
+    sound = solid.status() == manifold3d.Error.NoError and not solid.is_empty()
+    return solid.as_original() if sound else None
 
 
 # what is kept to the very end would be told as leaked

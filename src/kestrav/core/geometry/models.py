@@ -3,19 +3,24 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any
+from functools import cache
+from typing import TYPE_CHECKING, Any
 
-import coal
 import numpy as np
 from numpy.typing import NDArray
 
 from kestrav.core.geometry.meshes import Mesh
+from kestrav.core.later import later
 from kestrav.core.memo import Memo
+
+if TYPE_CHECKING:
+    import coal
+else:
+    coal = later("coal")
 
 Array = NDArray[np.float64]
 
 _models: Memo[Any] = Memo(16_384)
-_REQUEST = coal.DistanceRequest()
 
 
 def model(mesh: Mesh) -> Any:
@@ -26,12 +31,12 @@ def model(mesh: Mesh) -> Any:
 
 def built(mesh: Mesh) -> Any:
     """A model of a mesh that is not kept by its content: of one that is used in one piece of work only."""
-    made = coal.BVHModelOBBRSS()
-    made.beginModel(len(mesh.triangles), len(mesh.vertices))
-    made.addVertices(np.ascontiguousarray(mesh.vertices, float))
-    made.addTriangles(np.ascontiguousarray(mesh.triangles, np.int64))
-    made.endModel()
-    return made
+    model_ = coal.BVHModelOBBRSS()
+    model_.beginModel(len(mesh.triangles), len(mesh.vertices))
+    model_.addVertices(np.ascontiguousarray(mesh.vertices, float))
+    model_.addTriangles(np.ascontiguousarray(mesh.triangles, np.int64))
+    model_.endModel()
+    return model_
 
 
 def placed(matrix: Array) -> Any:
@@ -39,7 +44,15 @@ def placed(matrix: Array) -> Any:
     return coal.Transform3s(matrix[:3, :3], matrix[:3, 3])
 
 
-AT_REST = placed(np.eye(4))
+@cache
+def at_rest() -> Any:
+    """Where a model is as it stands, as coal's transform."""
+    return placed(np.eye(4))
+
+
+@cache
+def _request() -> Any:
+    return coal.DistanceRequest()
 
 
 @dataclass(frozen=True)
@@ -60,7 +73,7 @@ def nearest(first: Any, at_first: Any, second: Any, at_second: Any, below: float
     result = coal.DistanceResult()
     if np.isfinite(below):
         result.min_distance = below
-    distance = coal.distance(first, at_first, second, at_second, _REQUEST, result)
+    distance = coal.distance(first, at_first, second, at_second, _request(), result)
     if not distance < below:
         return None
     return Nearest(
@@ -76,4 +89,4 @@ def meets(first: Any, at_first: Array, second: Any, within: float = 0.0) -> bool
     quicker than to tell how near."""
     request, result = coal.CollisionRequest(coal.CollisionRequestFlag.NO_REQUEST, 1), coal.CollisionResult()
     request.security_margin = within
-    return bool(coal.collide(first, placed(at_first), second, AT_REST, request, result))
+    return bool(coal.collide(first, placed(at_first), second, at_rest(), request, result))

@@ -3,12 +3,18 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 import numpy as np
-import shapely
 from numpy.typing import ArrayLike, NDArray
 
 from kestrav.core.geometry.meshes import Mesh
+from kestrav.core.later import later
+
+if TYPE_CHECKING:
+    import shapely
+else:
+    shapely = later("shapely")
 
 Array = NDArray[np.float64]
 
@@ -81,19 +87,19 @@ def _of_outline(points: Array) -> Teeth | None:
     radius = np.hypot(dense[:, 0], dense[:, 1])
     order = np.argsort(turn, kind="stable")
     around = turn[order][0] + np.linspace(0.0, 2 * np.pi, _SAMPLES, endpoint=False)
-    told = np.interp(around, turn[order], radius[order])
-    waves = np.fft.rfft(told - told.mean())
+    radii = np.interp(around, turn[order], radius[order])
+    waves = np.fft.rfft(radii - radii.mean())
     power = np.abs(waves) ** 2
     number = int(np.argmax(power[: _MOST + 1]))
     high = float(np.hypot(points[:, 0], points[:, 1]).max())
     # the facets of a round outline wave too, as a polygon of so many sides does
     facet = high * (1 - np.cos(np.pi / max(number, 1)))
-    if number < _FEWEST or np.ptp(told) < _DEEPER * facet:
+    if number < _FEWEST or np.ptp(radii) < _DEEPER * facet:
         return None
     if power[number::number].sum() < _SHARE * power[1:].sum():
         return None
     middle = float(around[0] - np.angle(waves[number]) / number)
-    return Teeth(number, float(told.min()), high, middle, False)
+    return Teeth(number, float(radii.min()), high, middle, False)
 
 
 def rack_tooth(shape: Mesh, origin: ArrayLike, line: ArrayLike, up: ArrayLike, pitch: float) -> float | None:

@@ -446,13 +446,13 @@ class Displacement:
             again = rider in self._busy
             self._busy.add(rider)
             try:
-                made = OnPath(self, segment.course).bound()
+                bound = OnPath(self, segment.course).bound()
             finally:
                 if not again:
                     self._busy.discard(rider)
             if self._busy:
-                return lifted(made, mine.from_point(reference[:3, 3]))
-            self._known[key] = made
+                return lifted(bound, mine.from_point(reference[:3, 3]))
+            self._known[key] = bound
         return lifted(self._known[key], mine.from_point(reference[:3, 3]))
 
     def _key_poses(self, thing: str, poses: PoseTrack, segment: MotionSegment, points: Points) -> Bound:

@@ -29,8 +29,8 @@ def headings(project: Project, thing: str, times: ArrayLike) -> Array:
         return np.zeros(len(front))
     angle = np.arctan2(front[level, 1], front[level, 0])
     places = np.flatnonzero(level)
-    told = np.degrees(np.interp(np.arange(len(front)), places, np.unwrap(angle)))
-    headings: Array = told
+    degrees = np.degrees(np.interp(np.arange(len(front)), places, np.unwrap(angle)))
+    headings: Array = degrees
     return headings
 
 

@@ -177,9 +177,9 @@ class Motion:
         if isinstance(item, Castor):
             if (item.id, item.part) not in known.angles:
                 of = (item, known.grid, *dependencies(self.project, item.part))
-                made = _earlier.get(of, lambda: castors(item, base, known.grid))
-                assert isinstance(made, np.ndarray)
-                known.angles[item.id, item.part] = made
+                amounts = _earlier.get(of, lambda: castors(item, base, known.grid))
+                assert isinstance(amounts, np.ndarray)
+                known.angles[item.id, item.part] = amounts
             amount: Array = np.interp(times, known.grid, known.angles[item.id, item.part])
             return amount
         assert isinstance(item, Wheel)
@@ -196,9 +196,9 @@ class Motion:
         known = self._kept
         if roll.id not in known.wheels:
             of = (roll, known.grid, *dependencies(self.project, roll.part))
-            made = _earlier.get(of, lambda: rolling(roll, lambda t: self.unturned(roll.part, t), known.grid))
-            assert isinstance(made, Rolling)
-            known.wheels[roll.id] = made
+            rolled = _earlier.get(of, lambda: rolling(roll, lambda t: self.unturned(roll.part, t), known.grid))
+            assert isinstance(rolled, Rolling)
+            known.wheels[roll.id] = rolled
         return known.wheels[roll.id]
 
     # gears

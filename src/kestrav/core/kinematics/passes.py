@@ -138,11 +138,11 @@ def _of_segment(speed_profile: SpeedProfile, segment: int, count: int) -> SpeedP
     return speed_profile
 
 
-def _speed_for(made: Callable[[float], list[Profile]], length: float, seconds: float) -> float:
+def _speed_for(profiles_of: Callable[[float], list[Profile]], length: float, seconds: float) -> float:
     """The steady or greatest speed at which segments take so many seconds together: the faster, the shorter."""
 
     def over(log: float) -> float:
-        return float(sum(segment.duration for segment in made(float(np.exp(log))))) - seconds
+        return float(sum(segment.duration for segment in profiles_of(float(np.exp(log))))) - seconds
 
     low = high = float(np.log(length / seconds))
     while over(high) > 0:

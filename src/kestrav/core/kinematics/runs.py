@@ -263,37 +263,42 @@ def begins(project: Project, item: Run | PoseTrack | Attachment | TimedRotation)
 _REACHED = 1e-6  # mm
 
 
-def _worked_out(run: Run, made: PathCurve, start: float, lead: RunCourse | None) -> RunCourse:
-    first, last = run.begin * made.length, run.end * made.length
+def _worked_out(run: Run, curve: PathCurve, start: float, lead: RunCourse | None) -> RunCourse:
+    first, last = run.begin * curve.length, run.end * curve.length
     if lead is not None:
         assert run.follows is not None
-        low, high = (last - made.length, last) if run.backwards else (-first, made.length - first)
-        if made.curve.closed:
+        low, high = (last - curve.length, last) if run.backwards else (-first, curve.length - first)
+        if curve.curve.closed:
             low, high = -np.inf, np.inf
         return RunCourse(
-            run, made, first, last, FollowingProfile(lead.profile, run.follows.distance, last - first, low, high), start
+            run,
+            curve,
+            first,
+            last,
+            FollowingProfile(lead.profile, run.follows.distance, last - first, low, high),
+            start,
         )
-    once = _pass(run, made, first, last, backwards=run.backwards, duration=run.duration)
+    once = _pass(run, curve, first, last, backwards=run.backwards, duration=run.duration)
     whole = once
     if run.passes != 1:
-        back = _back(run, made, first, last, once) if run.returns else None
+        back = _back(run, curve, first, last, once) if run.returns else None
         whole = RepeatedProfile(once, run.passes, back)
     if run.portion is not None:
         low, high = run.portion
         whole = PortionProfile(whole, low * whole.duration, high * whole.duration)
-    return RunCourse(run, made, first, last, whole, start)
+    return RunCourse(run, curve, first, last, whole, start)
 
 
-def _pass(run: Run, made: PathCurve, first: float, last: float, *, backwards: bool, duration: float | None) -> Profile:
+def _pass(run: Run, curve: PathCurve, first: float, last: float, *, backwards: bool, duration: float | None) -> Profile:
     """One pass along a path, from its first to its last station or ``backwards``."""
     over = (
-        _ceiling(run.speed_profile, run.speed, made, first, last, backwards=backwards)
+        _ceiling(run.speed_profile, run.speed, curve, first, last, backwards=backwards)
         if isinstance(run.speed_profile, Limited)
         else None
     )
     if not run.holds:
         return profile(run.speed_profile, last - first, duration, run.speed, over)
-    places = [(hold.place * made.length, hold.duration) for hold in run.holds]
+    places = [(hold.place * curve.length, hold.duration) for hold in run.holds]
     stops = [(last - s, t) for s, t in places[::-1]] if backwards else [(s - first, t) for s, t in places]
     return held(run.speed_profile, last - first, stops, duration, run.speed, over)
 
@@ -332,21 +337,21 @@ def _fastest(one: Profile) -> float:
 class _PathBend:
     """How a path bends."""
 
-    made: PathCurve
+    path: PathCurve
 
     @property
     def breaks(self) -> Array:
-        return self.made.curve.breaks
+        return self.path.curve.breaks
 
     @property
     def kinks(self) -> Array:
-        return self.made.curve.kink_stations
+        return self.path.curve.kink_stations
 
     def curvature(self, stations: Array) -> Array:
-        return self.made.curve.curvature(stations)
+        return self.path.curve.curvature(stations)
 
     def most(self, low: Array, high: Array) -> Array:
-        return self.made.curve.most_curvature(low, high)
+        return self.path.curve.most_curvature(low, high)
 
 
 _ceilings: Memo[Ceiling] = Memo(256)

@@ -18,8 +18,8 @@ def directions(height: int) -> Array:
     polar = (np.arange(height) + 0.5) / height * np.pi
     around = (np.arange(2 * height) + 0.5) / (2 * height) * 2.0 * np.pi
     level = np.sin(polar)[:, None]
-    made = [level * np.sin(around)[None], level * np.cos(around)[None], np.cos(polar)[:, None] + 0 * around[None]]
-    return np.stack(made, axis=-1)
+    parts = [level * np.sin(around)[None], level * np.cos(around)[None], np.cos(polar)[:, None] + 0 * around[None]]
+    return np.stack(parts, axis=-1)
 
 
 def solid_angles(height: int) -> Array:

@@ -114,14 +114,14 @@ def environment(light: LightSetup, height: int) -> Array:
     if light.setup == "environment":
         whole = around(light.surroundings).light
         return np.asarray(2.0**light.level * seen(whole, turned(rays, light.turn)))
-    made = surround(light, rays)
+    light_of = surround(light, rays)
     solid = solid_angles(height)
     for box in soft_boxes(light):
         shape = _box(box, rays)
         # as bright as gives a surface that faces it what it is to give: that of white is π times its luminance
         facing = float((shape * np.clip(rays @ box.direction, 0.0, None) * solid).sum())
-        made = made + (box.strength * np.pi / max(facing, 1e-9)) * shape[..., None] * box.colour
-    return np.asarray(made)
+        light_of = light_of + (box.strength * np.pi / max(facing, 1e-9)) * shape[..., None] * box.colour
+    return np.asarray(light_of)
 
 
 def surround(light: LightSetup, directions: Array) -> Array:
@@ -196,8 +196,8 @@ def kelvin_colour(kelvin: float) -> Array:
     xyz = np.array([x / y, 1.0, (1.0 - x - y) / y])
     rgb = np.clip(FROM_XYZ @ xyz, 0.0, None)
     white = np.clip(FROM_XYZ @ _WHITE, 1e-9, None)
-    made = rgb / white
-    return np.asarray(made / float(made @ LUMA))
+    colour = rgb / white
+    return np.asarray(colour / float(colour @ LUMA))
 
 
 _WHITE = np.array([0.3127 / 0.3290, 1.0, (1.0 - 0.3127 - 0.3290) / 0.3290])

@@ -116,8 +116,8 @@ def ungroup(project: Project, part_id: str) -> Project:
         raise BadInput(f"“{part.name}” is not an assembly")
     using = [item for item in users(project, part_id) if not isinstance(item, Note)]
     if using:
-        told = getattr(using[0], "name", "") or "an intended contact"
-        raise BadInput(f"“{part.name}” is used by “{told}”; give that another thing first")
+        user = getattr(using[0], "name", "") or "an intended contact"
+        raise BadInput(f"“{part.name}” is used by “{user}”; give that another thing first")
     inner = [child.id for child in children(project, part_id)]
     project = reparent(project, inner, part.parent, before=part_id)
     parts = tuple(p for p in project.parts if p.id != part_id)
@@ -144,7 +144,7 @@ def copy(project: Project, part_ids: Iterable[str], matrices: Sequence[ArrayLike
     rows = {part.id: i for i, part in enumerate(project.parts)}
     fresh = iter(fresh_part_ids(project, total))
     links: dict[str, str] = {}
-    made: list[Part] = []
+    copies: list[Part] = []
     for matrix in matrices:
         for part_id in ids:
             renamed: dict[str, str] = {}
@@ -162,19 +162,19 @@ def copy(project: Project, part_ids: Iterable[str], matrices: Sequence[ArrayLike
                     above = np.eye(4) if part.parent is None else rest[rows[part.parent]]
                     local = inverse_rigid(above) @ np.asarray(matrix, float) @ rest[rows[old]]
                     fields["placement"] = placement(local)
-                    fields["name"] = _copy_name(project, made, part)
+                    fields["name"] = _copy_name(project, copies, part)
                 else:
                     fields["parent"] = renamed[part.parent or ""]
                 if linked and part.geometry is not None:
                     links[old] = part.link or old
                     fields["link"] = links[old]
-                made.append(msgspec.structs.replace(part, **fields))
+                copies.append(msgspec.structs.replace(part, **fields))
     parts = [msgspec.structs.replace(p, link=links[p.id]) if p.id in links else p for p in project.parts]
-    return validate(msgspec.structs.replace(project, parts=parents_first([*parts, *made])))
+    return validate(msgspec.structs.replace(project, parts=parents_first([*parts, *copies])))
 
 
-def _copy_name(project: Project, made: Sequence[Part], part: Part) -> str:
-    taken = {p.name for p in (*project.parts, *made)}
+def _copy_name(project: Project, copies: Sequence[Part], part: Part) -> str:
+    taken = {p.name for p in (*project.parts, *copies)}
     stem = part.name.rstrip("0123456789").rstrip() or part.name
     number = 2
     while f"{stem} {number}" in taken:

@@ -2,15 +2,20 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import TYPE_CHECKING, Literal
 
 import numpy as np
-import shapely
 from numpy.typing import ArrayLike
 
 from kestrav.core.document.records import EllipseShape, PathPoint, PointShape, RectangleShape
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry import contours
+from kestrav.core.later import later
+
+if TYPE_CHECKING:
+    import shapely
+else:
+    shapely = later("shapely")
 
 Contour = Literal["ellipse", "circle", "rectangle", "hull"]
 CONTOURS: tuple[Contour, ...] = ("hull", "rectangle", "ellipse", "circle")

@@ -57,9 +57,9 @@ def offset_sideways(project: Project, path_id: str, distance: float) -> Project:
     return update(project, path_id, shape=shape, trim=(0.0, 1.0))
 
 
-def _beside(made: PathCurve, stations: Array, distance: float, *, before: bool = False) -> tuple[Array, Array]:
+def _beside(course: PathCurve, stations: Array, distance: float, *, before: bool = False) -> tuple[Array, Array]:
     """Places (n, 3) level and to the left of a path, and how fast (n,) they go along its tangent."""
-    curve = made.curve
+    curve = course.curve
 
     def left(at: Array) -> Array:
         tangent = curve.tangent(at, before=before)

@@ -115,8 +115,8 @@ def reshaped(project: Project, meshes: Mapping[str, Mesh], path_id: str, **field
     if not isinstance(path, Path) or not isinstance(path.shape, SurfaceShape):
         raise BadInput(f"“{path.name}” does not lie on a surface")
     kept = {name: getattr(path.shape, name) for name in ("points", "lift", "between", "closed")}
-    made = surface_shape(project, meshes, path.shape.part, **(kept | fields))
-    return update(project, path_id, shape=made)
+    shape = surface_shape(project, meshes, path.shape.part, **(kept | fields))
+    return update(project, path_id, shape=shape)
 
 
 def is_replaced(project: Project, meshes: Mapping[str, Mesh], shape: SurfaceShape) -> bool:

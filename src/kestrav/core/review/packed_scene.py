@@ -158,13 +158,13 @@ class _Finishes:
 
 def _pictures(finish: Finish, pictures: Pictures) -> dict[str, Any]:
     """The pictures of a finish as addresses that hold them, and how much they count."""
-    told: dict[str, Any] = {"factor": pictures.factor, "relief": finish.relief, "occlusion": finish.contrast}
+    packed: dict[str, Any] = {"factor": pictures.factor, "relief": finish.relief, "occlusion": finish.contrast}
     for kind in ("colour", "normal", "surface", "emission"):
         text = getattr(pictures, kind)
         if text:
-            told[kind] = f"data:image/{file_of(text)[1]};base64,{text}"
-    told["clear"] = bool(pictures.colour) and decoded(pictures.colour).shape[2] == 4
-    return told
+            packed[kind] = f"data:image/{file_of(text)[1]};base64,{text}"
+    packed["clear"] = bool(pictures.colour) and decoded(pictures.colour).shape[2] == 4
+    return packed
 
 
 def _shape(pack: Pack, mesh: Mesh, simplify: float) -> tuple[dict[str, Any], int, float]:
@@ -200,23 +200,23 @@ def _shape(pack: Pack, mesh: Mesh, simplify: float) -> tuple[dict[str, Any], int
         count += len(triangles)
     grid = np.rint(np.concatenate(points) / GRID).astype(np.int64)
     # what is too large for the grid's numbers is nothing that one could see 0.01 mm of
-    made = {"points": pack.add(np.clip(grid, -(2**30), 2**30), "i4"), "groups": groups}
+    packed = {"points": pack.add(np.clip(grid, -(2**30), 2**30), "i4"), "groups": groups}
     if places_on:
-        made["uv"] = pack.add(np.concatenate(places_on), "f4")
+        packed["uv"] = pack.add(np.concatenate(places_on), "f4")
     return (
-        made | {"triangles": pack.add(np.concatenate(corners).reshape(-1), "i4")},
+        packed | {"triangles": pack.add(np.concatenate(corners).reshape(-1), "i4")},
         count,
         off + (GRID if off else 0.0),
     )
 
 
 def _track(pack: Pack, track: Track) -> dict[str, Any]:
-    made: dict[str, Any] = {"stands": pack.add(track.stands.reshape(-1))}
+    packed: dict[str, Any] = {"stands": pack.add(track.stands.reshape(-1))}
     if track.places is not None:
-        made["places"] = _keys(pack, track.places)
+        packed["places"] = _keys(pack, track.places)
     if track.turns is not None:
-        made["turns"] = _keys(pack, track.turns)
-    return made
+        packed["turns"] = _keys(pack, track.turns)
+    return packed
 
 
 def _keys(pack: Pack, keys: Keys) -> dict[str, Any]:

@@ -231,8 +231,8 @@ def _check(project: Project, result: CheckResult) -> dict[str, Any]:
     """What of a check the page shows."""
     data = as_data(project, result)
     findings = [
-        {**told, "place": finding.place, "gap": finding.gap, "value_told": show(finding.value, finding.unit, 2)}
-        for told, finding in zip(data["findings"], result.findings, strict=True)
+        {**row, "place": finding.place, "gap": finding.gap, "value_told": show(finding.value, finding.unit, 2)}
+        for row, finding in zip(data["findings"], result.findings, strict=True)
     ]
     return {"findings": findings, "table": data["table"], "contacts": data["contacts"]}
 

@@ -41,7 +41,7 @@ _GUIDES = "albedo:albedo,normal:sh_normal"
 Single = NDArray[np.float32]
 
 
-def best_variant(slow: bool = False) -> str:
+def best_variant(*, slow: bool = False) -> str:
     """The variant of the renderer that runs here: the fast one, which needs LLVM's library, unless the slow one is wanted."""
     import mitsuba as mi
 
@@ -63,7 +63,7 @@ class Tracer:
     """A scene in the renderer, and its frames."""
 
     def __init__(self, scene: TracedScene, *, slow: bool = False) -> None:
-        self.variant = best_variant(slow)
+        self.variant = best_variant(slow=slow)
         import mitsuba as mi
 
         self.mi: Any = mi
@@ -92,35 +92,35 @@ class Tracer:
     def _made_shapes(self) -> dict[str, Any]:
         """Everything but camera and lamps, as the renderer's own objects: they are kept when these are exchanged."""
         mi = self.mi
-        made: dict[str, Any] = {"type": "scene"}
+        description: dict[str, Any] = {"type": "scene"}
         groups: dict[int, dict[str, Any]] = {group: {"type": "shapegroup"} for group in self.groups}
         for k, body in enumerate(self.described.bodies):
             mesh = self._mesh(f"body{k}", body)
             if body.group < 0 or k in self.by_points:
-                made[f"body{k}"] = mesh
+                description[f"body{k}"] = mesh
             else:
                 groups[body.group][f"body{k}"] = mesh
         for group, shapes in groups.items():
             if len(shapes) > 1:
-                made[f"group{group}"] = mi.load_dict({**shapes, "id": f"group{group}"})
+                description[f"group{group}"] = mi.load_dict({**shapes, "id": f"group{group}"})
         environment = np.ascontiguousarray(self.described.environment, np.float32)
         # its own y axis is up, ours is z
-        made["environment"] = mi.load_dict(
+        description["environment"] = mi.load_dict(
             {
                 "type": "envmap",
                 "bitmap": mi.Bitmap(environment),
                 "to_world": mi.ScalarTransform4f().rotate([1, 0, 0], 90),
             }
         )
-        return made
+        return description
 
     def _made_glow(self, moment: Moment, *, cover: bool) -> Any:
         """What gives light of its own, seen by itself: all else hides it. As ``cover`` it is 1 where it is seen.
 
         The tracer hides what gives light from the camera, as its lamps and surroundings are no part of the picture.
         """
-        made: dict[str, Any] = {"type": "scene", "integrator": {"type": "path", "max_depth": 1}}
-        made["camera"] = self._sensor(moment)
+        description: dict[str, Any] = {"type": "scene", "integrator": {"type": "path", "max_depth": 1}}
+        description["camera"] = self._sensor(moment)
         for k, body in enumerate(self.described.bodies):
             glows = body.surface.emission is not None
             if not glows and (body.surface.transmission > 0 or body.surface.opacity < 1 or body.fades):
@@ -130,8 +130,8 @@ class Tracer:
                 black = replace(black, emission=np.ones(3, np.float32) if cover else body.surface.emission)
             matrix = _metres(moment.groups.get(body.group, np.eye(4)))
             points = (body.points @ matrix[:3, :3].T + matrix[:3, 3]).astype(np.float32)
-            made[f"body{k}"] = self._mesh(f"body{k}", Body(-1, points, None, None, body.triangles, black))
-        scene = self.mi.load_dict(made)
+            description[f"body{k}"] = self._mesh(f"body{k}", Body(-1, points, None, None, body.triangles, black))
+        scene = self.mi.load_dict(description)
         parameters = self.mi.traverse(scene)
         self._aim(parameters, moment)
         parameters.update()
@@ -272,20 +272,20 @@ class Tracer:
         camera = (moment.parallel > 0, moment.aperture > 0, self._region)
         if self._scene is None or camera != self._camera or kinds != self._lamps:
             self._camera, self._lamps = camera, list(kinds)
-            made = dict(self._shapes)
+            description = dict(self._shapes)
             for group in self.groups:
-                if f"group{group}" in made:
-                    made[f"moved{group}"] = {"type": "instance", "group": made[f"group{group}"]}
+                if f"group{group}" in description:
+                    description[f"moved{group}"] = {"type": "instance", "group": description[f"group{group}"]}
             for k, lamp in enumerate(moment.lamps):
-                made[f"lamp{k}"] = self._lamp(lamp)
-            made["camera"] = self._sensor(moment)
-            made["integrator"] = {
+                description[f"lamp{k}"] = self._lamp(lamp)
+            description["camera"] = self._sensor(moment)
+            description["integrator"] = {
                 "type": "path",
                 "max_depth": _DEEPEST,
                 "rr_depth": _LOTS,
                 "hide_emitters": True,
             }
-            self._scene = mi.load_dict(made)
+            self._scene = mi.load_dict(description)
             self._parameters = mi.traverse(self._scene)
         parameters = self._parameters
         for group in self.groups:
@@ -556,7 +556,7 @@ def _across(angle: float, aspect: float) -> float:
     return float(2.0 * np.degrees(np.arctan(np.tan(np.radians(angle) / 2.0) * aspect)))
 
 
-def serve(connection: Connection, slow: bool = False) -> None:
+def serve(connection: Connection, *, slow: bool = False) -> None:
     """Answer until the other side goes."""
     tracer: Tracer | None = None
     with contextlib.suppress(EOFError, OSError):

@@ -57,7 +57,7 @@ Progress = Callable[[float, float, tuple[Single, Single] | None], bool]
 class TracingProcess:
     """The path tracer in a process of its own: what brings it down takes nothing with it, and its threads are its own."""
 
-    def __init__(self, slow: bool = False) -> None:
+    def __init__(self, *, slow: bool = False) -> None:
         mine, theirs = Pipe()
         self.connection: Connection = mine
         command = [
@@ -76,14 +76,14 @@ class TracingProcess:
         try:
             self.connection.send((kind, value))
             while True:
-                answer, told = self.connection.recv()
+                answer, content = self.connection.recv()
                 if answer == "progress":
-                    if progress is not None and not progress(*told):
+                    if progress is not None and not progress(*content):
                         self.connection.send(("stop", None))
                 elif answer == "failed":
-                    raise BadInput(f"the finished picture could not be made: {told}")
+                    raise BadInput(f"the finished picture could not be made: {content}")
                 else:
-                    return told
+                    return content
         except (EOFError, OSError) as fault:
             raise BadInput(
                 "the path tracer ended unexpectedly; memory may have run out: try fewer parts or a smaller size"

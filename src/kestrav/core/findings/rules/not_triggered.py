@@ -25,15 +25,15 @@ def find(evidence: Evidence) -> list[Finding]:
     """One finding for each contact of two things meant to touch that starts nothing, though one of them sets out about then; and for
     key poses, attachments and spins that never begin."""
     project = evidence.project
-    findings, told = [], set()
+    findings, named = [], set()
     for touch in evidence.touches:
         pairs = [(touch.b, touch.a), (touch.a, touch.b)]
         setting_out = [(item, *pair) for pair in pairs if (item := _sets_out(project, pair[0], touch)) is not None]
         if setting_out:
             # of both the later one is struck: the other one came along
             item, struck, striker = max(setting_out, key=lambda s: begins(project, s[0]))
-            if item.id not in told and _moves(evidence, striker, touch):
-                told.add(item.id)
+            if item.id not in named and _moves(evidence, striker, touch):
+                named.add(item.id)
                 findings.append(_not_triggered(evidence, touch, striker, struck, item))
     waiting: tuple[PoseTrack | Attachment | TimedRotation, ...] = (
         *project.pose_tracks,

@@ -93,7 +93,7 @@ def _fits(judged: Judged, worst: int) -> list[Candidate]:
 
 def _holds(judged: Judged, time: float) -> tuple[list[Candidate], list[Candidate]]:
     """Keeping the size that the subject has at a time, by the lens or by the distance."""
-    made = [
+    findings = [
         Candidate(
             f"Keep its size by {'the lens' if by == 'lens' else 'distance'}",
             partial(
@@ -108,19 +108,19 @@ def _holds(judged: Judged, time: float) -> tuple[list[Candidate], list[Candidate
         )
         for by in ("distance", "lens")
     ]
-    return made[:1], made[1:]
+    return findings[:1], findings[1:]
 
 
 def _kept(judged: Judged, size: float) -> tuple[list[Candidate], list[Candidate]]:
     """Keeping the subject at a size, by the distance or by the lens."""
-    made = [
+    findings = [
         Candidate(
             f"Keep it at {100 * size:.0f} % by {'the lens' if by == 'lens' else 'distance'}",
             partial(update, item_id=judged.camera.id, keeps=by, size=size),
         )
         for by in ("distance", "lens")
     ]
-    return made[:1], made[1:]
+    return findings[:1], findings[1:]
 
 
 def _beyond(evidence: Evidence, shot: Shot, judged: Judged) -> list[Finding]:

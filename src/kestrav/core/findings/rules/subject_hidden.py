@@ -80,9 +80,9 @@ def _in_the_way(
         mine = around & (rows == hider)
         what = hideable(project, hider, thing)
         spans[what] = spans.get(what, np.zeros(len(rows), bool)) | mine
-    told = {what: spans_of(judged, where) for what, where in spans.items()}
+    hidden = {what: spans_of(judged, where) for what, where in spans.items()}
     label = " and ".join(name_of(project, what) for what in list(spans)[:2])
-    return name, [[Candidate(f"Fade {label} meanwhile", partial(_faded, camera_id=judged.camera.id, things=told))]]
+    return name, [[Candidate(f"Fade {label} meanwhile", partial(_faded, camera_id=judged.camera.id, things=hidden))]]
 
 
 def _visible(judged: Judged) -> np.ndarray:

@@ -99,12 +99,12 @@ def _against(evidence: Evidence, gear: Gear) -> Finding | None:
     times = motion.grid
     a, b = (motion.turned(end.part, end.axle.direction, times) for end in (gear.a, gear.b))
     rest = stand(gear, *(rest_and_pivot(project, end.part)[0][None] for end in (gear.a, gear.b)))
-    told = rest.sense * ratio(gear) * np.diff(a)
-    off = np.abs(np.diff(b) - told)
-    all_turning = float(max(np.abs(told).sum(), np.abs(np.diff(b)).sum()))
+    asked = rest.sense * ratio(gear) * np.diff(a)
+    off = np.abs(np.diff(b) - asked)
+    all_turning = float(max(np.abs(asked).sum(), np.abs(np.diff(b)).sum()))
     if off.sum() <= RATIO * max(all_turning, 1e-9):
         return None
-    wrong = bool((np.diff(b) * told < 0).any())
+    wrong = bool((np.diff(b) * asked < 0).any())
     moment = float(times[int(np.argmax(off > 0))])
     fix = None
     sources = [j.item for j in joints(project).get(gear.b.part, ()) if isinstance(j.item, TimedRotation | Wheel)]
