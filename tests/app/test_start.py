@@ -1,4 +1,4 @@
-"""What is unreachable is thrown away by the window's thread alone."""
+"""What the first picture does without, and that what is unreachable is thrown away by the window's thread alone."""
 
 import gc
 import os
@@ -79,3 +79,43 @@ def test_what_other_threads_leave_is_thrown_away_by_the_windows(tmp_path):
         [sys.executable, "-c", _SCRIPT, str(tmp_path)], capture_output=True, text=True, timeout=120, env=environment
     )
     assert done.stdout.split() == ["True", "True"], done.stderr[-2000:]
+
+
+_FIRST = """
+import sys
+from PySide6.QtCore import QSettings, QTimer
+from PySide6.QtWidgets import QApplication
+QSettings.setPath(QSettings.Format.NativeFormat, QSettings.Scope.UserScope, sys.argv[1])
+from kestrav.app.stage.stage import Stage
+
+first = []
+usual = Stage.draw
+
+def drawn(stage):
+    usual(stage)
+    if stage.drawings and not first:
+        first.extend(name for name in ("pyqtgraph", "coal", "shapely", "typer", "PIL") if name in sys.modules)
+        first.append("drawn")
+        QTimer.singleShot(50, look)
+
+def look():
+    window = next(w for w in QApplication.topLevelWidgets() if hasattr(w, "stage"))
+    # by itself: to ask for it would make it
+    if "timeline" not in vars(window):
+        return QTimer.singleShot(50, look)
+    print(*first, window.timeline.isVisible(), window.timeline.transport.play.icon().isNull(), flush=True)
+    window.session.undo.setClean()
+    window.close()
+
+Stage.draw = drawn
+from kestrav.cli import main
+main([])
+"""
+
+
+def test_the_first_picture_waits_for_neither_charts_nor_libraries_of_geometry(tmp_path):
+    environment = {**os.environ, "PYTHONPATH": os.pathsep.join(sys.path)}
+    done = subprocess.run(
+        [sys.executable, "-c", _FIRST, str(tmp_path)], capture_output=True, text=True, timeout=120, env=environment
+    )
+    assert done.stdout.split() == ["drawn", "True", "False"], done.stderr[-2000:]
