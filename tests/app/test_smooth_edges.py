@@ -2,6 +2,9 @@
 
 import numpy as np
 import pytest
+from PySide6.QtCore import Qt
+from PySide6.QtGui import QImage
+from PySide6.QtWidgets import QWidget
 from scipy.stats import qmc
 
 from kestrav.app.stage.smooth_edges import OFFSETS
@@ -63,6 +66,33 @@ def test_what_rests_is_several_times_nearer_to_what_a_pixel_covers(still, arrang
     assert np.abs(smooth - exact)[uneven].mean() < 0.45 * np.abs(once - exact)[uneven].mean()
     # where nothing is uneven, nothing is another colour
     assert np.abs(smooth - exact)[~uneven].mean() < 1.0
+
+
+def on_screen(hand):
+    """What the screen shows where the stage is (h, w, 4)."""
+    view = hand.stage.view
+    at = view.mapToGlobal(view.rect().topLeft())
+    seen = hand.window.screen().grabWindow(0, at.x(), at.y(), view.width(), view.height()).toImage()
+    seen = seen.convertToFormat(QImage.Format.Format_RGB32)
+    return np.frombuffer(seen.constBits(), np.uint8).reshape(seen.height(), seen.width(), 4).copy()
+
+
+def test_what_lay_over_the_stage_goes_and_nothing_is_drawn_anew(still):
+    hand, stage = still, still.stage
+    stage.play.busy = lambda: True  # no pictures are made ahead
+    rested(hand)
+    hand.qtbot.wait(50)
+    before, drawings = on_screen(hand), stage.drawings
+    over = QWidget()
+    over.setWindowFlags(Qt.WindowType.FramelessWindowHint | Qt.WindowType.WindowStaysOnTopHint)
+    corner = stage.view.mapToGlobal(stage.view.rect().center())
+    over.setGeometry(corner.x() - 100, corner.y() - 100, 200, 200)
+    over.show()
+    hand.qtbot.waitExposed(over)
+    hand.qtbot.waitUntil(lambda: (on_screen(hand) != before).any(axis=2).sum() > 10_000, timeout=20_000)
+    over.close()
+    hand.qtbot.waitUntil(lambda: np.array_equal(on_screen(hand), before), timeout=20_000)
+    assert stage.drawings == drawings and stage.smooth.shown
 
 
 def test_what_changes_is_seen_at_once_and_smoothed_anew(still):

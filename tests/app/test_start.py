@@ -1,4 +1,4 @@
-"""What the first picture does without, and that what is unreachable is thrown away by the window's thread alone."""
+"""What the first picture does without, what a closed window leaves, and who throws away what is unreachable."""
 
 import gc
 import os
@@ -8,8 +8,10 @@ import threading
 import weakref
 
 import pytest
+from PySide6.QtCore import QCoreApplication, QEvent
 
 from kestrav.app.shell.start import collect_garbage
+from kestrav.app.shell.window import Window
 
 
 class Knot:
@@ -39,6 +41,23 @@ def test_cycles_go_once_there_are_many(by_hand):
     del kept
     collect_garbage()
     assert gone == [threading.main_thread()]
+
+
+def test_a_window_that_was_closed_leaves_nothing_behind(dressed, qtbot):
+    windows = []
+    for _ in range(2):
+        window = Window()
+        window.show()
+        assert window.timeline.isVisible()
+        qtbot.wait(50)
+        windows.append(weakref.ref(window))
+        window.close()
+        window.deleteLater()
+        del window
+        QCoreApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete)
+        gc.collect()
+    # of the last one fields of numbers still hold what takes their notes
+    assert windows[0]() is None
 
 
 _SCRIPT = """

@@ -73,7 +73,7 @@ class PartActions(Actions):
         self.stage = stage
         self.tools, self.card, self.contents = tools, card, contents
         self.settings = HandleSettings()
-        stage = stage
+        self.settings.setParent(stage)
 
         def back() -> None:
             tools.use("select")

@@ -67,6 +67,7 @@ class ContentsTree(QWidget):
         super().__init__()
         self.session = session
         self.model = ContentsModel(session)
+        self.model.setParent(self)
         self.tree = _Tree()
         self.search = QLineEdit()
         self.search.setObjectName("search")

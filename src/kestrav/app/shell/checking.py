@@ -60,6 +60,8 @@ class Checking(QObject):
         self.contents, self.card, self.findings = contents, card, findings
         self.checker = Checker()
         self.camera_judge = CameraCheck()
+        for owned in (self.checker, self.camera_judge):
+            owned.setParent(self)
         self.result: CheckResult | None = None
         self.current = False  # the result is that of the document as it is
         self._before: dict[str, Any] | None = None  # a check to compare the next one with

@@ -172,7 +172,7 @@ class Finder(QLineEdit):
         self.setMinimumWidth(120)
         self.setMaximumWidth(230)
         self._entries, self._known = entries, list[Entry]()
-        self.list = QListWidget()
+        self.list = QListWidget(self)
         self.list.setWindowFlags(Qt.WindowType.ToolTip)
         self.list.setObjectName("found")
         self.list.setAccessibleName("What was found")

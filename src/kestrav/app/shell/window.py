@@ -85,6 +85,8 @@ class Window(QMainWindow):
         super().__init__()
         self.session = Session()
         self.player = Player(self.session)
+        for owned in (self.session, self.player):
+            owned.setParent(self)  # they go with it, and what their signals hold
         self.stage = Stage(self.session)
         self.contents = ContentsTree(self.session)
         self.card = Card(self.session)

@@ -96,6 +96,7 @@ class DrawTool(StageTool):
     def __init__(self, stage: Stage, done: Callable[[], None]) -> None:
         super().__init__(stage)
         self.settings = DrawSettings()
+        self.settings.setParent(stage)
         self.points: list[Array] = []
         self.plane: Plane | None = Plane(np.zeros(3), _UP)
         self.extending: tuple[str, End] | None = None

@@ -79,6 +79,8 @@ class Stage(StageBase):
         self.gradual = GradualDrawing(window, self.scene, self._keep_lens)
         self.smooth = SmoothEdges(window, self._draw_kept)
         self.play = Playing(self)
+        for owned in (self.gradual, self.smooth, self.play.preview):
+            owned.setParent(self)
         self.views = StageViews(self)
         # what the lens's picture on the screen was made from, if it is to be kept
         self._seen: tuple[object, ...] | None = None
@@ -377,6 +379,8 @@ class Stage(StageBase):
             return
         if self.play.show_frame():
             return
+        # it is drawn now
+        self._timer.stop()
         self.smooth.stop()
         self.draw_frame()
         self.place_label()

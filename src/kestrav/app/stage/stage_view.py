@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from weakref import ref
+
 from PySide6.QtCore import QEvent, Qt
 from PySide6.QtGui import QKeyEvent, QMouseEvent, QPaintEvent, QResizeEvent, QWheelEvent
 from vtkmodules.qt.QVTKRenderWindowInteractor import QVTKRenderWindowInteractor
@@ -19,8 +21,21 @@ class StageView(QVTKRenderWindowInteractor):
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setMouseTracking(True)
 
+        self._shown: tuple[int, int] | None = None  # the size of the picture on the screen, if the window holds it still
+        window, view = self.GetRenderWindow(), ref(self)
+        window.AddObserver("EndEvent", lambda *_: _drawn(view()))
+
     def paintEvent(self, event: QPaintEvent) -> None:
-        self.stage.draw()
+        # what lay over it has gone, or a label moved: most often it only has to be shown again
+        if self._shown == (self.width(), self.height()) and not self.stage.waiting:
+            self.GetRenderWindow().Frame()
+        else:
+            self.stage.draw()
+
+    def note_drawn(self) -> None:
+        """Something has been drawn, to be seen or not."""
+        window = self.GetRenderWindow()
+        self._shown = (self.width(), self.height()) if window.GetSwapBuffers() else None
 
     def resizeEvent(self, event: QResizeEvent) -> None:
         super().resizeEvent(event)
@@ -59,3 +74,8 @@ class StageView(QVTKRenderWindowInteractor):
 
     def leaveEvent(self, event: QEvent) -> None:
         pass
+
+
+def _drawn(view: StageView | None) -> None:
+    if view is not None and view.stage.alive:
+        view.note_drawn()
