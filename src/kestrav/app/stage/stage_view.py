@@ -21,7 +21,9 @@ class StageView(QVTKRenderWindowInteractor):
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setMouseTracking(True)
 
-        self._shown: tuple[int, int] | None = None  # the size of the picture on the screen, if the window holds it still
+        self._shown: tuple[int, int] | None = (
+            None  # the size of the picture on the screen, if the window holds it still
+        )
         window, view = self.GetRenderWindow(), ref(self)
         window.AddObserver("EndEvent", lambda *_: _drawn(view()))
 
