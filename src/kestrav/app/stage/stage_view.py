@@ -20,10 +20,8 @@ class StageView(QVTKRenderWindowInteractor):
         super().__init__(stage)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setMouseTracking(True)
-
-        self._shown: tuple[int, int] | None = (
-            None  # the size of the picture on the screen, if the window holds it still
-        )
+        # the size of the picture on the screen, as long as the window still holds it
+        self._shown: tuple[int, int] | None = None
         window, view = self.GetRenderWindow(), ref(self)
         window.AddObserver("EndEvent", lambda *_: _drawn(view()))
 
