@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import pytest
-from PySide6.QtCore import QEvent, QPoint, QPointF, QSettings, Qt, QTimer
+from PySide6.QtCore import QCoreApplication, QEvent, QPoint, QPointF, QSettings, Qt, QTimer
 from PySide6.QtGui import QMouseEvent
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QLabel, QPushButton
@@ -34,13 +34,14 @@ def no_question_waits_for_ever(qapp):
     unanswered, seen = [], {}
 
     def look():
-        box = QApplication.activeModalWidget()
+        box = QApplication.activeModalWidget() or QApplication.activePopupWidget()
         key = None if box is None else id(box)
         seen[key] = seen.get(key, 0) + 1 if key in seen else 0
         for other in set(seen) - {key}:
             del seen[other]
         if box is not None and seen[key] > LONGEST_QUESTION:
             texts = [label.text() for label in box.findChildren(QLabel) if label.text()]
+            texts += [action.text() for action in box.actions()]
             unanswered.append(f"{box.windowTitle()}: {' '.join(texts)}")
             box.close()
 
@@ -133,6 +134,8 @@ def make_hand(dressed, qtbot):
         window = Window()
         window.setGeometry(0, 0, 1280, 800)
         window.show()
+        # it is laid out by the time that somebody does something, as after the first picture
+        assert window.timeline.isVisible()
         # shortcuts go to the active window; without a window manager somebody must say which it is
         window.activateWindow()
         qtbot.waitUntil(window.isActiveWindow, timeout=60_000)
@@ -147,6 +150,7 @@ def make_hand(dressed, qtbot):
         window.close()
         window.deleteLater()
         dressed.processEvents()
+        QCoreApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete)
 
 
 @pytest.fixture
