@@ -8,10 +8,18 @@ import threading
 import weakref
 
 import pytest
-from PySide6.QtCore import QCoreApplication, QEvent
 
 from kestrav.app.shell.start import collect_garbage
-from kestrav.app.shell.window import Window
+
+
+def printed(script, folder):
+    """The words that a script prints in a process of its own, with settings in a folder."""
+    environment = {**os.environ, "PYTHONPATH": os.pathsep.join(sys.path)}
+    done = subprocess.run(
+        [sys.executable, "-c", script, str(folder)], capture_output=True, text=True, timeout=120, env=environment
+    )
+    assert done.stdout, done.stderr[-2000:]
+    return done.stdout.split()
 
 
 class Knot:
@@ -43,21 +51,35 @@ def test_cycles_go_once_there_are_many(by_hand):
     assert gone == [threading.main_thread()]
 
 
-def test_a_window_that_was_closed_leaves_nothing_behind(dressed, qtbot):
-    windows = []
-    for _ in range(2):
-        window = Window()
-        window.show()
-        assert window.timeline.isVisible()
-        qtbot.wait(50)
-        windows.append(weakref.ref(window))
-        window.close()
-        window.deleteLater()
-        del window
-        QCoreApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete)
-        gc.collect()
+_CLOSED = """
+import gc, sys, weakref
+from PySide6.QtCore import QCoreApplication, QEvent, QSettings
+QSettings.setPath(QSettings.Format.NativeFormat, QSettings.Scope.UserScope, sys.argv[1])
+from kestrav.app.shell import start
+from kestrav.app.jobs.jobs import hold_back
+application = start.make_application()
+from kestrav.app.shell.window import Window
+hold_back()
+windows = []
+for _ in range(3):
+    window = Window()
+    window.show()
+    window.timeline
+    for _ in range(20):
+        application.processEvents()
+    windows.append(weakref.ref(window))
+    window.close()
+    window.deleteLater()
+    del window
+    QCoreApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete)
+    gc.collect()
+print(*(window() is None for window in windows[:-1]))
+"""
+
+
+def test_a_window_that_was_closed_leaves_nothing_behind(tmp_path):
     # of the last one fields of numbers still hold what takes their notes
-    assert windows[0]() is None
+    assert printed(_CLOSED, tmp_path) == ["True", "True"]
 
 
 _SCRIPT = """
@@ -93,11 +115,7 @@ start.run_window(None)
 
 
 def test_what_other_threads_leave_is_thrown_away_by_the_windows(tmp_path):
-    environment = {**os.environ, "PYTHONPATH": os.pathsep.join(sys.path)}
-    done = subprocess.run(
-        [sys.executable, "-c", _SCRIPT, str(tmp_path)], capture_output=True, text=True, timeout=120, env=environment
-    )
-    assert done.stdout.split() == ["True", "True"], done.stderr[-2000:]
+    assert printed(_SCRIPT, tmp_path) == ["True", "True"]
 
 
 _FIRST = """
@@ -133,8 +151,4 @@ main([])
 
 
 def test_the_first_picture_waits_for_neither_charts_nor_libraries_of_geometry(tmp_path):
-    environment = {**os.environ, "PYTHONPATH": os.pathsep.join(sys.path)}
-    done = subprocess.run(
-        [sys.executable, "-c", _FIRST, str(tmp_path)], capture_output=True, text=True, timeout=120, env=environment
-    )
-    assert done.stdout.split() == ["drawn", "True", "False"], done.stderr[-2000:]
+    assert printed(_FIRST, tmp_path) == ["drawn", "True", "False"]
