@@ -154,3 +154,23 @@ def test_it_grows_with_what_it_asks_for(dressed, qtbot):
     labels = [w for w in made.form.findChildren(QLabel) if w.isVisible() and w.text()]
     rects = [QRect(w.mapTo(made, QPoint(0, 0)), w.size()) for w in labels]
     assert len(rects) >= 6 and not any(a.intersects(b) for i, a in enumerate(rects) for b in rects[:i])
+
+
+class Telling(RequestDialog):
+    def summary(self):
+        return [f"line {k}" for k in range(round(self.request.margin))]
+
+
+@pytest.mark.parametrize("lines", [3, 9])
+def test_it_grows_with_what_it_tells(dressed, qtbot, lines):
+    made = Telling(None, "Trip", Trip(margin=1.0))
+    qtbot.addWidget(made)
+    made.show()
+    qtbot.waitExposed(made)
+    qtbot.wait(20)
+    made.set(margin=float(lines))
+    qtbot.waitUntil(lambda: any(f"line {lines - 1}" in w.text() for w in made.form.findChildren(QLabel)))
+    qtbot.wait(50)
+    told = next(w for w in made.form.findChildren(QLabel) if "line 0" in w.text())
+    assert told.height() >= told.heightForWidth(told.width())
+    assert made.height() >= made.column.totalHeightForWidth(made.width())

@@ -6,7 +6,7 @@ from collections.abc import Callable, Sequence
 from typing import Any, TypeVar
 
 import msgspec
-from PySide6.QtCore import QPoint, QSettings, QTimer
+from PySide6.QtCore import QEvent, QPoint, QSettings, QTimer
 from PySide6.QtGui import QShowEvent
 from PySide6.QtWidgets import QDialog, QDialogButtonBox, QLabel, QVBoxLayout, QWidget
 
@@ -121,14 +121,19 @@ class RequestDialog(QDialog):
         if lines:
             form.worked(*lines)
         self.form.show_sheet(form)
-        # once what is new in it is laid out
-        QTimer.singleShot(0, self, self._fit)
         self.button.setEnabled(not why)
         self.refuse(why)
         self.look(is_possible=not why)
 
     def look(self, *, is_possible: bool) -> None:
         """Show what would be made, where something shows it."""
+
+    def event(self, event: QEvent) -> bool:
+        """Whenever something within has another height, and is laid out, be as high as all of it needs."""
+        taken = super().event(event)
+        if event.type() == QEvent.Type.LayoutRequest:
+            self._fit()
+        return taken
 
     def _fit(self) -> None:
         """Be as high as all of it needs: lines that wrap need more than a layout takes for granted."""
