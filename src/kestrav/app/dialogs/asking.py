@@ -129,9 +129,9 @@ class RequestDialog(QDialog):
         """Show what would be made, where something shows it."""
 
     def event(self, event: QEvent) -> bool:
-        """Whenever something within has another height, and is laid out, be as high as all of it needs."""
+        """As it is shown, and whenever something within is laid out anew, be as high as all of it needs."""
         taken = super().event(event)
-        if event.type() == QEvent.Type.LayoutRequest:
+        if event.type() in (QEvent.Type.LayoutRequest, QEvent.Type.Show):
             self._fit()
         return taken
 
