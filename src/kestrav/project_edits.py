@@ -176,14 +176,14 @@ class ProjectEdits:
     ) -> str:
         """Add a path through points (n, 3) in mm, smooth or with corners, these rounded by a ``radius``; returns its name."""
         places = np.asarray(points, float).reshape(-1, 3)
-        points_ = tuple(
+        path_points = tuple(
             PathPoint((float(x), float(y), float(z)), kind, radius=radius if kind == "corner" else 0.0)
             for x, y, z in places
         )
         path = Path(
             new_id(self._document, Path),
             new_name(self._document, Path, name),
-            PointShape(points_, closed=closed),
+            PointShape(path_points, closed=closed),
         )
         self._change(edits.add(self._document, path))
         return path.name

@@ -3,8 +3,11 @@
 from __future__ import annotations
 
 import gc
+import json
 import sys
 from pathlib import Path
+
+from kestrav.core.errors import BadInput
 
 
 def main(arguments: list[str] | None = None) -> int:
@@ -17,21 +20,18 @@ def main(arguments: list[str] | None = None) -> int:
 
         print(f"Kestrav {__version__}")
         return 0
-    if not arguments or (len(arguments) == 1 and arguments[0].endswith(".kestrav")):
-        return _window(Path(arguments[0]) if arguments else None)
-    from kestrav.cli.commands import run
-
-    return run(arguments)
-
-
-def _window(file: Path | None) -> int:
-    """Open the window, which does without what reads the words of commands."""
-    from kestrav.app.shell.start import run_window
-    from kestrav.core.errors import BadInput
-
     try:
-        return run_window(file)
+        if not arguments or (len(arguments) == 1 and arguments[0].endswith(".kestrav")):
+            # the window does without what reads the words of commands
+            from kestrav.app.shell.start import run_window
+
+            return run_window(Path(arguments[0]) if arguments else None)
+        from kestrav.cli.commands import run
+
+        return run(arguments)
     except BadInput as fault:
+        if "--json" in arguments:
+            print(json.dumps({"error": str(fault)}, ensure_ascii=False))
         print(f"kestrav: {fault}", file=sys.stderr)
         return 2
     except KeyboardInterrupt:

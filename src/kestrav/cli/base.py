@@ -1,4 +1,4 @@
-"""What the commands share: their application, options that several have, and how they print and tell how far they are."""
+"""What the commands share: options that several have, and how they print and tell how far they are."""
 
 from __future__ import annotations
 
@@ -15,14 +15,15 @@ from kestrav.core.errors import BadInput
 if TYPE_CHECKING:
     from kestrav.render.cluster import Cluster
 
-app = typer.Typer(
-    add_completion=False,
-    help="Move parts, products and cameras along paths; know what is wrong before you render.",
-    pretty_exceptions_enable=False,
-    no_args_is_help=True,
-)
 Json = Annotated[bool, typer.Option("--json", help="Print one JSON object, for machines.")]
 Force = Annotated[bool, typer.Option("--force", help="Overwrite existing files.")]
+Processes = Annotated[int | None, typer.Option(help="Number of processes; one per core if not given.")]
+ClusterAddress = Annotated[
+    str | None, typer.Option("--cluster", help="Address of a dask.distributed scheduler, whose workers do the work.")
+]
+Certificates = Annotated[
+    Path | None, typer.Option(help="Folder of the cluster's ca.pem, cert.pem and key.pem, for one on other machines.")
+]
 FARTHEST = 1e9  # of a number given: a thousand kilometres in mm, thirty years in s
 
 

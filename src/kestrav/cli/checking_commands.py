@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from kestrav.cli.base import Force, Json, app, print_as, refuse_kept, sensible
+from kestrav.cli.base import Force, Json, print_as, refuse_kept, sensible
 from kestrav.core.errors import BadInput
 
 if TYPE_CHECKING:
@@ -19,7 +19,6 @@ if TYPE_CHECKING:
     from kestrav.watching import Checkup
 
 
-@app.command()
 def new(
     out: Annotated[Path, typer.Argument(help="The project to make (.kestrav).")],
     files: Annotated[list[Path], typer.Argument(help="Product files; “kestrav info” reads the same kinds.")],
@@ -58,7 +57,6 @@ def new(
     print_as({"project": str(out), "files": rows}, "\n".join([*lines, f"made {out}"]), as_json=as_json)
 
 
-@app.command()
 def info(
     file: Annotated[Path, typer.Argument(help="A project or a CAD file.")],
     contacts: Annotated[
@@ -85,7 +83,6 @@ def info(
     print_as(held.data, held.text if out is None else f"{held.text}\nmade {out}", as_json=as_json)
 
 
-@app.command()
 def check(
     project: Annotated[Path, typer.Argument(help="The project.")],
     required: Annotated[
@@ -188,7 +185,6 @@ def _watch(
         raise typer.Exit(1 if watcher.last is not None and watcher.last.check.has_breach else 0) from None
 
 
-@app.command()
 def compare(
     before: Annotated[Path, typer.Argument(help="A project, or a check written with “kestrav check --json”.")],
     after: Annotated[Path, typer.Argument(help="The one to compare it with.")],
@@ -213,7 +209,6 @@ def compare(
         raise typer.Exit(1)
 
 
-@app.command()
 def schema() -> None:
     """Print the JSON Schema of a project's document."""
     from kestrav.core.files import project_file
@@ -221,7 +216,6 @@ def schema() -> None:
     typer.echo(json.dumps(project_file.schema(), indent=1))
 
 
-@app.command()
 def rules(as_json: Json = False) -> None:
     """List the rules by which projects are checked: their ids, limits and where these come from."""
     from kestrav.core.findings import rule_table

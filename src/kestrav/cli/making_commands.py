@@ -8,14 +8,25 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from kestrav.cli.base import Force, Json, Line, app, cluster_of, print_as, refuse_kept, sensible, share_line
+from kestrav.cli.base import (
+    Certificates,
+    ClusterAddress,
+    Force,
+    Json,
+    Line,
+    Processes,
+    cluster_of,
+    print_as,
+    refuse_kept,
+    sensible,
+    share_line,
+)
 from kestrav.core.errors import BadInput
 
 if TYPE_CHECKING:
     from kestrav import scripting
 
 
-@app.command()
 def extract(
     project: Annotated[Path, typer.Argument(help="The project.")],
     parts: Annotated[list[str], typer.Argument(help="Names or ids of the parts to extract, together.")],
@@ -126,7 +137,6 @@ def _print_extraction(
         raise typer.Exit(1)
 
 
-@app.command()
 def render(
     project: Annotated[Path, typer.Argument(help="The project.")],
     out: Annotated[
@@ -171,14 +181,9 @@ def render(
         typer.Option(help="Bits of each colour: 8, 10 (films), 16 (PNG) or 32 (a folder of OpenEXR, with passes)."),
     ] = 8,
     resume: Annotated[bool, typer.Option("--resume", help="Continue from the frames of an earlier attempt.")] = False,
-    processes: Annotated[int | None, typer.Option(help="Number of processes; one per core if not given.")] = None,
-    cluster: Annotated[
-        str | None, typer.Option(help="Address of a dask.distributed scheduler, whose workers make the frames.")
-    ] = None,
-    certificates: Annotated[
-        Path | None,
-        typer.Option(help="Folder of the cluster's ca.pem, cert.pem and key.pem, for one on other machines."),
-    ] = None,
+    processes: Processes = None,
+    cluster: ClusterAddress = None,
+    certificates: Certificates = None,
     as_json: Json = False,
     force: Force = False,
 ) -> None:
@@ -233,7 +238,6 @@ def render(
         )
 
 
-@app.command()
 def export(
     project: Annotated[Path, typer.Argument(help="The project.")],
     out: Annotated[
@@ -287,7 +291,6 @@ def export(
     print_as({"out": [str(file) for file in handed.files], **handed.data}, f"made {handed.text}", as_json=as_json)
 
 
-@app.command()
 def poses(
     project: Annotated[Path, typer.Argument(help="The project.")],
     table: Annotated[
@@ -310,7 +313,6 @@ def poses(
     print_as({"out": str(out), "key_poses": list(names)}, f"made {out}: {', '.join(names)}", as_json=as_json)
 
 
-@app.command()
 def batch(
     project: Annotated[Path, typer.Argument(help="The project.")],
     table: Annotated[
@@ -326,14 +328,9 @@ def batch(
     at: Annotated[float | None, typer.Option(callback=sensible, help="Time in s of the picture.")] = None,
     size: Annotated[str | None, typer.Option(help="Size of the picture, as 1280x720.")] = None,
     quality: Annotated[str | None, typer.Option(help="preview, good, best or finished.")] = None,
-    processes: Annotated[int | None, typer.Option(help="Number of processes; one per core if not given.")] = None,
-    cluster: Annotated[
-        str | None, typer.Option(help="Address of a dask.distributed scheduler, whose workers work the variants out.")
-    ] = None,
-    certificates: Annotated[
-        Path | None,
-        typer.Option(help="Folder of the cluster's ca.pem, cert.pem and key.pem, for one on other machines."),
-    ] = None,
+    processes: Processes = None,
+    cluster: ClusterAddress = None,
+    certificates: Certificates = None,
     as_json: Json = False,
 ) -> None:
     """Check, extract or render variants of a project, one for each row of a table. Exit 1 when one failed."""

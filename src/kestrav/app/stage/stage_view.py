@@ -27,10 +27,11 @@ class StageView(QVTKRenderWindowInteractor):
 
     def paintEvent(self, event: QPaintEvent) -> None:
         # what lay over it has gone, or a label moved: most often it only has to be shown again
-        if self._shown == (self.width(), self.height()) and not self.stage.waiting:
+        stage = self.stage
+        if stage.alive and not stage.waiting and self._shown == (self.width(), self.height()):
             self.GetRenderWindow().Frame()
         else:
-            self.stage.draw()
+            stage.draw()
 
     def note_drawn(self) -> None:
         """Something has been drawn, to be seen or not."""

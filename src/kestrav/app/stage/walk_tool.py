@@ -108,7 +108,7 @@ class WalkTool(StageTool):
             self.stage.said.emit("a walk needs two waypoints or more; click them on the floor")
             return
         session, points = self.session, np.array(self.points)
-        is_made = session.edit(
+        accepted = session.edit(
             "Walkthrough",
             lambda p: walking.add_walk(
                 p,
@@ -121,7 +121,7 @@ class WalkTool(StageTool):
                 begin=0.0,
             ),
         )
-        if is_made:
+        if accepted:
             session.select(session.project.cameras[-1].id)
             self._done()
 

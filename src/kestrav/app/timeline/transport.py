@@ -118,21 +118,8 @@ class Transport(QWidget):
         ):
             row.addWidget(self._button(icon, tip, action))
         row.addSpacing(4)
-        timing = QToolButton()
-        timing.setObjectName("plainmenu")
-        timing.setText("time")
-        timing.setToolTip("Stretch, move, reverse or split the selection, or everything")
-        timing.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
-        timing.setFocusPolicy(Qt.FocusPolicy.TabFocus)
-        timing.setMenu(times)
-        row.addWidget(timing)
-        lanes = QToolButton()
-        lanes.setObjectName("plainmenu")
-        lanes.setText("lanes")
-        lanes.setToolTip("Which curves the chart shows")
-        lanes.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
-        lanes.setFocusPolicy(Qt.FocusPolicy.TabFocus)
-        menu = QMenu(lanes)
+        row.addWidget(_menu_button("time", times, "Stretch, move, reverse or split the selection, or everything"))
+        menu = QMenu(self)
         group = menu.addAction("Group bars by what they move")
         group.setCheckable(True)
         group.setChecked(grouped)
@@ -169,8 +156,7 @@ class Transport(QWidget):
             choice.setCheckable(True)
             choice.toggled.connect(partial(self.lane_toggled.emit, name))
             self.lane_actions[name] = choice
-        lanes.setMenu(menu)
-        row.addWidget(lanes)
+        row.addWidget(_menu_button("lanes", menu, "Which curves the chart shows"))
         row.addSpacing(10)
         label = QLabel("axis:")
         label.setObjectName("muted")
@@ -220,3 +206,14 @@ class Transport(QWidget):
     def set_playing(self, playing: bool) -> None:
         """Show whether it plays."""
         self.play.setIcon(self._icons["pause" if playing else "play"])
+
+
+def _menu_button(text: str, menu: QMenu, tip: str) -> QToolButton:
+    button = QToolButton()
+    button.setObjectName("plainmenu")
+    button.setText(text)
+    button.setToolTip(tip)
+    button.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
+    button.setFocusPolicy(Qt.FocusPolicy.TabFocus)
+    button.setMenu(menu)
+    return button

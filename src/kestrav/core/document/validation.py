@@ -303,7 +303,7 @@ def _plain(value: Any) -> Any:
         return value if all(a is b for a, b in zip(values, value, strict=True)) else values
     if isinstance(value, msgspec.Struct):
         fields = {name: getattr(value, name) for name in value.__struct_fields__}
-        changed = {name: values for name, old in fields.items() if (values := _plain(old)) is not old}
+        changed = {name: plain for name, old in fields.items() if (plain := _plain(old)) is not old}
         return msgspec.structs.replace(value, **changed) if changed else value
     return value
 

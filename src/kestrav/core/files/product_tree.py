@@ -275,14 +275,14 @@ class _Gathering:
                 vertices = vertices - shift
                 matrix[:3, 3] = -shift
         try:
-            mesh_ = mesh(vertices, triangles, (), None, shape.tints, tint_of, uv)
-            if mesh_.hash not in self.out.meshes and face_of is not None:
-                mesh_ = mesh(vertices, triangles, moved_faces(shape.faces(), matrix), face_of, shape.tints, tint_of, uv)
+            solid = mesh(vertices, triangles, (), None, shape.tints, tint_of, uv)
+            if solid.hash not in self.out.meshes and face_of is not None:
+                solid = mesh(vertices, triangles, moved_faces(shape.faces(), matrix), face_of, shape.tints, tint_of, uv)
         except ValueError as fault:
             self._fault(f"“{name}”: {fault}")
             return None
-        self.out.meshes.setdefault(mesh_.hash, mesh_)
-        return mesh_.hash, shift
+        self.out.meshes.setdefault(solid.hash, solid)
+        return solid.hash, shift
 
     def _finish(self, finish: Finish) -> str:
         """The id of a finish, which is noted the first time."""

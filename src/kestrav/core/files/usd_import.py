@@ -122,28 +122,28 @@ def _shape(
     )
 
 
-def _looks(header: dict[str, Any]) -> tuple[str, float, Finish | None]:
+def _looks(described: dict[str, Any]) -> tuple[str, float, Finish | None]:
     """sRGB colour (#rrggbb), opacity and finish of a preview surface."""
-    colour = srgb_hex(header["colour"]) if header["colour"] else GREY
-    name = clean_name(header["name"])
-    if not header["surface"]:
-        return colour, header["opacity"], finish_by_name(name)
-    light = np.array(header["emission"])
+    colour = srgb_hex(described["colour"]) if described["colour"] else GREY
+    name = clean_name(described["name"])
+    if not described["surface"]:
+        return colour, described["opacity"], finish_by_name(name)
+    light = np.array(described["emission"])
     most = float(light.max(initial=0.0))
     finish = Finish(
         "",
         name or "Material",
-        metallic=header["metallic"],
-        roughness=header["roughness"],
-        coat=header["coat"],
-        coat_roughness=header["coat_roughness"],
-        index=header["index"],
+        metallic=described["metallic"],
+        roughness=described["roughness"],
+        coat=described["coat"],
+        coat_roughness=described["coat_roughness"],
+        index=described["index"],
         emission=srgb_hex((light / most).tolist()) if most > 0 else "",
         luminance=min(most, 1e7) if most > 10 else most * WHITE,
-        relief=header.get("relief", 0.5),
-        contrast=1.0 if header.get("occlusion") else 0.5,
+        relief=described.get("relief", 0.5),
+        contrast=1.0 if described.get("occlusion") else 0.5,
     )
-    if header["pictures"] is not None:
-        pictures = {**header["pictures"], "factor": srgb_hex(header["pictures"]["factor"])}
+    if described["pictures"] is not None:
+        pictures = {**described["pictures"], "factor": srgb_hex(described["pictures"]["factor"])}
         finish = msgspec.structs.replace(finish, pictures=Pictures(**pictures))
-    return colour, header["opacity"], finish
+    return colour, described["opacity"], finish

@@ -39,11 +39,11 @@ def table(head: Iterable[str], rows: Iterable[Iterable[str]], numbers: tuple[int
     """A table with a heading; columns of ``numbers`` are set to the right."""
 
     def cells(tag: str, row: Iterable[str]) -> str:
-        cells_ = []
+        marked_up = []
         for k, text in enumerate(row):
             kind = "n" if k in numbers else text if text in ("breached", "certified") else ""
-            cells_.append(f"<{tag}{f' class={chr(34)}{kind}{chr(34)}' if kind else ''}>{escape(text)}</{tag}>")
-        return f"<tr>{''.join(cells_)}</tr>"
+            marked_up.append(f"<{tag}{f' class={chr(34)}{kind}{chr(34)}' if kind else ''}>{escape(text)}</{tag}>")
+        return f"<tr>{''.join(marked_up)}</tr>"
 
     return f"<table>{cells('th', head)}{''.join(cells('td', row) for row in rows)}</table>"
 

@@ -31,12 +31,12 @@ def model(mesh: Mesh) -> Any:
 
 def built(mesh: Mesh) -> Any:
     """A model of a mesh that is not kept by its content: of one that is used in one piece of work only."""
-    model_ = coal.BVHModelOBBRSS()
-    model_.beginModel(len(mesh.triangles), len(mesh.vertices))
-    model_.addVertices(np.ascontiguousarray(mesh.vertices, float))
-    model_.addTriangles(np.ascontiguousarray(mesh.triangles, np.int64))
-    model_.endModel()
-    return model_
+    tree = coal.BVHModelOBBRSS()
+    tree.beginModel(len(mesh.triangles), len(mesh.vertices))
+    tree.addVertices(np.ascontiguousarray(mesh.vertices, float))
+    tree.addTriangles(np.ascontiguousarray(mesh.triangles, np.int64))
+    tree.endModel()
+    return tree
 
 
 def placed(matrix: Array) -> Any:

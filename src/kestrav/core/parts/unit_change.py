@@ -20,7 +20,7 @@ def in_other_unit(
 ) -> tuple[Project, dict[str, Mesh]]:
     """The project with outermost parts and assemblies ``factor`` times as large about the room's origin, as if their file had been in
     another unit, and the meshes made for it. Raises BadInput for a factor that is not above 0."""
-    meshes_: dict[str, Mesh] = {}
+    converted: dict[str, Mesh] = {}
     for part_id in part_ids:
         project = scale(project, part_id, factor, (0.0, 0.0, 0.0))
         shapes = {}
@@ -32,10 +32,10 @@ def in_other_unit(
                 if key not in shapes:
                     shapes[key] = solid_mesh(meshes, part)
         project = bake_scales(project, shapes, part_id)
-        meshes_ |= {shape.hash: shape for shape in shapes.values()}
+        converted |= {shape.hash: shape for shape in shapes.values()}
     sources = {part.source for i in part_ids for part in [get(project, i)] if isinstance(part, Part)}
     read = tuple(
         msgspec.structs.replace(source, unit=source.unit * factor) if source.id in sources else source
         for source in project.sources
     )
-    return msgspec.structs.replace(project, sources=read), meshes_
+    return msgspec.structs.replace(project, sources=read), converted
