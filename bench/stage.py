@@ -121,7 +121,7 @@ def redraw_of_a_large_assembly(in_turns):
     project, meshes = assembly(_PARTS, _TRIANGLES)
     application, window = _opened(project, meshes)
     stage = window.stage
-    stage.set_lens_shown(False)
+    stage.arrangement.set_lens_shown(False)
     window.findings.stop.click()
     while stage.scene.refining or stage.gradual.pending:
         application.processEvents()

@@ -319,7 +319,7 @@ def test_grid_and_mask_are_typed(looking, monkeypatch):
     monkeypatch.setattr(camera_actions, "ask_request", lambda *_, **__: GridRequest(5, 4, 1.0))
     looking.window.cameras.ask_grid()
     assert (looking.stage.guides.grid, looking.stage.guides.mask) == ((5, 4), 1.0)
-    looking.stage.swap()
+    looking.stage.arrangement.swap()
     # a full mask shows the frame alone
     assert looking.stage.lens_view.frame == (0.0, 0.0, 1.0, 1.0)
     monkeypatch.setattr(camera_actions, "ask_request", lambda *_, **__: GridRequest(0, 0, 0.5))
@@ -327,7 +327,7 @@ def test_grid_and_mask_are_typed(looking, monkeypatch):
     left, low, right, high = looking.stage.lens_view.frame
     assert 0 < left < right < 1 and 0 < low < high < 1
     frame = looking.stage.lens_rect
-    assert frame.width() / frame.height() == pytest.approx(looking.stage.aspect, rel=0.02)
+    assert frame.width() / frame.height() == pytest.approx(looking.stage.arrangement.aspect, rel=0.02)
     assert looking.stage.rect().contains(frame)
 
 
@@ -336,7 +336,7 @@ def test_the_lens_in_the_stage_shows_corners_where_opencv_says(looking, large):
     """As quick and finished pictures do (tests/render/test_same_pixels.py), within half a pixel of a picture of 1280."""
     hand, session = looking, looking.session
     if large:
-        hand.stage.swap()
+        hand.stage.arrangement.swap()
     hand.stage.draw()
     project, shot, camera = session.project, session.project.shots[0], session.camera
     look = views(project, session.meshes, camera, [session.time], None, shot.width / shot.height)
@@ -413,7 +413,7 @@ def test_what_is_faint_is_so_in_the_lens_alone_and_only_then(looking):
     hand = looking
     fade = Fade("part-3", 1.0, 2.0, 0.1)
     hand.session.edit("Fade", lambda p: edits.update(p, "camera-1", position=(0.0, 3500.0, 700.0), fades=(fade,)))
-    hand.stage.swap()
+    hand.stage.arrangement.swap()
 
     def picture(time):
         hand.session.set_time(time)

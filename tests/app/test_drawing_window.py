@@ -376,7 +376,7 @@ def test_the_trace_of_a_moving_part_is_shown_and_becomes_a_path(hand):
     hand.click(hand.at(*_top_of(hand, "part-1")))
     assert hand.session.traced is not None
     hand.stage.draw()
-    assert hand.stage.judged.trace.GetVisibility()
+    assert hand.stage.marks.judged.trace.GetVisibility()
     assert hand.window.preparing.banner.isVisible()
     hand.window.preparing.banner.button.click()
     assert made(hand).name.startswith("Trace of")
@@ -564,7 +564,7 @@ def test_marks_of_the_selected_path_are_switched(hand):
     hand.session.select("path-2")
     hand.window.card.open_section("Analysis")
     hand.stage.draw()
-    judged = hand.stage.judged
+    judged = hand.stage.marks.judged
     assert any("mm" in text for text in _shown(judged))
     assert any("s" in text for text in _shown(judged))
     assert not judged.teeth.GetVisibility()

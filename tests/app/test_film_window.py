@@ -102,7 +102,7 @@ def test_what_is_written_shows_in_a_lens_that_is_large_enough(hand):
     hand.session.edit("Title", lambda p: edits.update(p, "shot-1", shows=OnPicture(title="A red cube")))
     assert np.abs(lens_picture(hand) - small).mean() < 1
     hand.window.undo_action.trigger()
-    hand.stage.swap()
+    hand.stage.arrangement.swap()
     hand.window.card.open_section("Overlays")
     plain = lens_picture(hand)
     hand.type_in("Title", "A red cube")
@@ -143,11 +143,11 @@ def test_the_film_takes_the_timelines_place_and_gives_it_back(hand):
     sizes = window.panels.right.sizes()
     for swapped in (False, True):
         if swapped:
-            stage.swap()
+            stage.arrangement.swap()
         window.filming.show_film()
         view = window.filming.view
         assert view.isVisible() and not window.timeline.isVisible() and view.height() >= 300
-        assert stage.swapped and stage.lens_alone and not stage.lens_head.isVisible()
+        assert stage.swapped and stage.lens_alone and not stage.arrangement.lens_head.isVisible()
         assert not any(b.isVisible() for b in window.tools.buttons.values())
         # all of the frame is in the large lens
         assert stage.lens.GetSize()[0] / stage.lens.GetSize()[1] == pytest.approx(16 / 9, abs=0.02)

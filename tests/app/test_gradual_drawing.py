@@ -63,11 +63,11 @@ def test_a_large_product_is_coarse_at_once_and_whole_when_nothing_moves(large, a
     hand, stage = large, large.stage
     hand.session.select("path-1")
     if arrangement == "lens":
-        stage.swap()
+        stage.arrangement.swap()
     if arrangement == "together":
         # texts beside a path are drawn in one of the views only
         hand.session.select("part-1")
-        stage.set_together(True)
+        stage.arrangement.set_together(True)
     if arrangement == "cut":
         stage.set_cut((np.array([0.0, 20.0, 0.0]), np.array([0.0, -1.0, 0.0])))
     if arrangement == "seen through":
@@ -115,11 +115,11 @@ def test_a_stage_at_rest_is_not_drawn_again(hand, arrangement):
     stage = hand.stage
     hand.checked()
     arrangements = {
-        "lens": stage.swap,
-        "lens alone": lambda: stage.show_lens_alone(True),
-        "together": lambda: stage.set_together(True),
-        "tiles": lambda: stage.set_tiles(True),
-        "no lens": lambda: stage.set_lens_shown(False),
+        "lens": stage.arrangement.swap,
+        "lens alone": lambda: stage.arrangement.show_lens_alone(True),
+        "together": lambda: stage.arrangement.set_together(True),
+        "tiles": lambda: stage.arrangement.set_tiles(True),
+        "no lens": lambda: stage.arrangement.set_lens_shown(False),
     }
     arrangements.get(arrangement, stage.schedule)()
     hand.qtbot.wait(300)

@@ -68,7 +68,7 @@ def test_gears_are_made_from_two_parts_and_edited(make_hand):
     assert timeline.rolled.y.max() == pytest.approx(2 * np.pi * 34, rel=1e-3)
     assert timeline.rate.y.min() == pytest.approx(-30 * 17 / 40, rel=1e-3) and timeline.mesh.y.max() < 0.01
     hand.stage.draw()  # with the arrows of sense
-    assert hand.stage.turn_marks.arcs.GetVisibility()
+    assert hand.stage.marks.turns.arcs.GetVisibility()
     hand.type_in("Phase angle", "3")
     hand.window.timeline.refresh()
     assert timeline.mesh.y.max() > 0.05

@@ -29,7 +29,7 @@ def test_exact_paths_are_added_drawn_and_undone(hand, name):
     path = hand.session.path
     assert path.name.startswith(name)
     hand.stage.draw()
-    assert path.id in hand.stage.marks.drawn
+    assert path.id in hand.stage.marks.paths.drawn
     hand.window.card.open_section("Shape")
     hand.session.undo.undo()
     assert hand.session.project is before

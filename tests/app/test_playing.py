@@ -47,7 +47,7 @@ def differing(one, other, by=8):
 
 def stage_only(hand, seen):
     """A picture without the lens, which follows later while it plays."""
-    inset = hand.stage.inset().adjusted(-2, -28, 2, 2)
+    inset = hand.stage.arrangement.inset().adjusted(-2, -28, 2, 2)
     kept = seen.copy()
     kept[inset.top() : inset.bottom() + 1, inset.left() : inset.right() + 1] = 0
     return kept
@@ -84,7 +84,7 @@ def test_the_lens_is_aimed_at_every_frame_where_it_is_all_that_is_seen(hall, mon
     counts = []
     for swapped in (False, True):
         if swapped:
-            stage.swap()
+            stage.arrangement.swap()
         stage.draw()
         stage.play.set_playing(True)
         aimed.clear()

@@ -192,7 +192,7 @@ def test_several_are_chosen_with_shift_grouped_and_dissolved(bench):
     assert {get(bench.session.project, i).name for i in bench.session.chosen} == {"Block", "Cylinder"}
     assert bench.window.card.title.text() == "2 parts"
     bench.stage.draw()
-    assert len(bench.stage.outline.parts) == 2
+    assert len(bench.stage.marks.outline.parts) == 2
     bench.key(Qt.Key.Key_G, CTRL)
     made = bench.session.item
     assert made.name == "Group"
@@ -380,7 +380,7 @@ def test_pivot_front_and_upside_are_picked(bench):
     _, front, up = placing.front_of(bench.session.project, part(bench, "Block").id)
     assert (front, up) == (pytest.approx([0, -1, 0]), pytest.approx([0, 0, 1]))
     bench.stage.draw()
-    assert bench.stage.front.bar.GetVisibility()
+    assert bench.stage.marks.front.bar.GetVisibility()
 
 
 def test_tab_offers_what_else_is_under_the_pointer(bench):
@@ -466,7 +466,7 @@ def test_a_diameter_is_measured_kept_copied_and_used_in_a_field(bench):
     bench.type_in("Position x", "drum radius")
     assert part(bench, "Block").placement.position[0] == pytest.approx(40)
     bench.stage.draw()
-    assert len(bench.stage.notes.texts) == 1
+    assert len(bench.stage.marks.notes.texts) == 1
 
 
 def test_face_to_face_and_nearest_are_measured(bench):

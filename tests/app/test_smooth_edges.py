@@ -51,9 +51,9 @@ def still(hand):
 def test_what_rests_is_several_times_nearer_to_what_a_pixel_covers(still, arrangement):
     hand, stage = still, still.stage
     {
-        "lens": stage.swap,
-        "together": lambda: stage.set_together(True),
-        "tiles": lambda: stage.set_tiles(True),
+        "lens": stage.arrangement.swap,
+        "together": lambda: stage.arrangement.set_together(True),
+        "tiles": lambda: stage.arrangement.set_tiles(True),
         "parallel": lambda: stage.views.set_parallel(True),
     }.get(arrangement, stage.schedule)()
     hand.qtbot.wait(50)

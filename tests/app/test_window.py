@@ -82,9 +82,9 @@ def test_clicks_go_from_the_assembly_one_level_deeper(make_hand, demo):
     assert hand.session.selection == chain[1]
     # what would move is highlighted whole
     hand.stage.draw()
-    assert len(hand.stage.outline.parts) > 25
+    assert len(hand.stage.marks.outline.parts) > 25
     # its impeller turns by itself, and each finish is drawn by itself
-    drawn = [len(members) for _, members in hand.stage.scene.outlines_of(hand.stage.outline.parts)]
+    drawn = [len(members) for _, members in hand.stage.scene.outlines_of(hand.stage.marks.outline.parts)]
     assert sum(drawn) == 29 and len(drawn) > 2
 
 
@@ -389,7 +389,7 @@ def test_an_orbit_is_made_from_the_card_and_filmed_by_the_lens(hand, monkeypatch
     assert isinstance(camera, Camera)
     assert hand.session.camera is camera
     hand.stage.draw()
-    assert hand.stage.lens_head.isVisible()
+    assert hand.stage.arrangement.lens_head.isVisible()
     hand.type_in("Focal length", "85")
     hand.stage.draw()
     assert hand.stage.lens.GetActiveCamera().GetViewAngle() == pytest.approx(13.6, abs=0.2)
@@ -414,10 +414,10 @@ def test_go_there_moves_the_playhead_and_draws_the_gap(hand):
     finding = hand.window.findings.findings[0]
     assert hand.session.time == pytest.approx(finding.time)
     hand.stage.draw()
-    assert hand.stage.dimension.actor.GetVisibility()
-    assert hand.stage.label.isVisible()
-    assert "4.0" in hand.stage.label.text()
-    assert "5\u2009mm required" in hand.stage.label.text()
+    assert hand.stage.marks.dimension.actor.GetVisibility()
+    assert hand.stage.marks.label.isVisible()
+    assert "4.0" in hand.stage.marks.label.text()
+    assert "5\u2009mm required" in hand.stage.marks.label.text()
     middle = hand.at(*finding.place)
     assert abs(middle.x() - hand.stage.width() / 2) < 60
     assert abs(middle.y() - hand.stage.height() / 2) < 60
@@ -557,9 +557,9 @@ def test_lens_and_stage_change_places(hand):
     hand.key(Qt.Key.Key_W)
     assert not hand.stage.swapped
     hand.key(Qt.Key.Key_L)
-    assert not hand.stage.lens_head.isVisible()
+    assert not hand.stage.arrangement.lens_head.isVisible()
     hand.key(Qt.Key.Key_L)
-    assert hand.stage.lens_head.isVisible()
+    assert hand.stage.arrangement.lens_head.isVisible()
 
 
 def test_the_stage_returns_when_the_lens_loses_its_camera(hand):
@@ -569,19 +569,19 @@ def test_the_stage_returns_when_the_lens_loses_its_camera(hand):
     hand.stage.draw()
     assert not hand.stage.swapped
     assert hand.stage.main.GetDraw()
-    assert not hand.stage.lens_head.isVisible()
+    assert not hand.stage.arrangement.lens_head.isVisible()
     hand.window.undo_action.trigger()
     hand.stage.draw()
-    assert hand.stage.lens_head.isVisible()
+    assert hand.stage.arrangement.lens_head.isVisible()
 
 
 def test_the_lens_is_sized_by_its_heading(hand):
-    before = hand.stage.inset()
-    head = hand.stage.lens_head
+    before = hand.stage.arrangement.inset()
+    head = hand.stage.arrangement.lens_head
     QTest.mousePress(head, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, QPoint(8, 12))
     QTest.mouseMove(head, QPoint(-52, 12))
     QTest.mouseRelease(head, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, QPoint(8, 12))
-    after = hand.stage.inset()
+    after = hand.stage.arrangement.inset()
     assert after.width() > before.width() + 30
     assert after.width() / after.height() == pytest.approx(16 / 9, rel=0.02)
     assert after.bottomRight() == before.bottomRight()
@@ -755,7 +755,7 @@ def test_an_empty_project_invites(make_hand):
     hand = make_hand(Opened(Project(), {}))
     hand.checked()
     assert "Add a product" in " ".join(label.text() for label in hand.window.card.form.findChildren(QLabel))
-    assert not hand.stage.lens_head.isVisible()
+    assert not hand.stage.arrangement.lens_head.isVisible()
     hand.window.filming.ask()
     assert "no shot" in hand.window.card.fault.text()
 
@@ -775,7 +775,7 @@ def test_closed_path_and_second_handle_from_the_card(hand):
 @pytest.mark.parametrize("size", [4.0, 900.0, 800_000.0])
 def test_the_floor_has_as_many_lines_at_every_size(make_hand, size):
     hand = make_hand(make_project({"Block": (box_mesh(size, 0.5 * size, 0.2 * size), (0, 0, 0.1 * size))}))
-    lines = hand.stage.floor.GetMapper().GetInput()
+    lines = hand.stage.marks.floor.GetMapper().GetInput()
     assert 16 <= lines.GetNumberOfLines() <= 60
     low, high = np.array(lines.GetBounds()).reshape(3, 2).T
     assert (low[:2] <= [-0.5 * size, -0.25 * size]).all() and (high[:2] >= [0.5 * size, 0.25 * size]).all()
@@ -806,7 +806,7 @@ def test_what_was_said_can_be_read_again(hand):
 
 
 def test_the_direction_of_view_is_told(hand):
-    compass = hand.stage.compass
+    compass = hand.stage.arrangement.compass
     for where, told in (("front", "front"), ("right", "right"), ("top", "from above"), ("bottom", "from below")):
         hand.stage.views.stand(where)
         hand.stage.draw()
@@ -814,7 +814,7 @@ def test_the_direction_of_view_is_told(hand):
     hand.stage.viewpoint.azimuth, hand.stage.viewpoint.elevation = np.radians(-135.0), np.radians(30.0)
     hand.stage.draw()
     assert compass.text == "front left, 30° above"
-    hand.stage.swap()
+    hand.stage.arrangement.swap()
     assert not compass.isVisible()
 
 
@@ -831,7 +831,7 @@ def test_what_is_under_the_pointer_is_named(hand):
 
 def outline_of(stage):
     """The picture over the stage that outlines the selection: alphas (h, w)."""
-    image = stage.outline.picture._image
+    image = stage.marks.outline.picture._image
     width, height, _ = image.GetDimensions()
     return vtk_to_numpy(image.GetPointData().GetScalars()).reshape(height, width, 4)[..., 3]
 
@@ -848,10 +848,10 @@ def test_a_selected_part_is_outlined_around_its_silhouette(hand):
         seen[:, 0].max(), abs=5
     )
     assert rows.min() == pytest.approx(seen[:, 1].min(), abs=5) and rows.max() == pytest.approx(seen[:, 1].max(), abs=5)
-    assert hand.stage.outline.picture.renderer.GetDraw()
+    assert hand.stage.marks.outline.picture.renderer.GetDraw()
     hand.session.select(None)
     hand.stage.draw()
-    assert not hand.stage.outline.picture.renderer.GetDraw()
+    assert not hand.stage.marks.outline.picture.renderer.GetDraw()
 
 
 def test_the_outline_is_seen_on_the_screen(hand):

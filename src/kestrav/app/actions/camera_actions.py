@@ -82,7 +82,7 @@ class CameraActions(Actions):
         card.film_strip_asked.connect(self.show_strip)
         card.orbit_view_asked.connect(self.begin_at_view)
         card.orbit_asked.connect(self.orbit)
-        self.stage.lens_head.guides_asked.connect(self.ask_guides)
+        self.stage.arrangement.lens_head.guides_asked.connect(self.ask_guides)
 
     def menu(self, action: Callable[..., QAction]) -> QMenu:
         """The menu of cameras."""
@@ -471,7 +471,7 @@ class CameraActions(Actions):
         if not self.session.shown.cameras:
             self.prompts.complain("there is no camera yet; add one from the Camera menu")
             return
-        self.stage.set_tiles(self.stage.tiles is None)
+        self.stage.arrangement.set_tiles(self.stage.tiles is None)
 
     def show_strip(self, shot: Shot | None = None) -> None:
         """Show a shot's film strip."""
@@ -514,12 +514,12 @@ class CameraActions(Actions):
 
     def _toggle_guide(self, name: str) -> None:
         shown = not getattr(self.stage.guides, name)
-        self.stage.set_guides(replace(self.stage.guides, **{name: shown}))  # type: ignore[arg-type]
+        self.stage.arrangement.set_guides(replace(self.stage.guides, **{name: shown}))  # type: ignore[arg-type]
         self._guide_actions[name].setChecked(shown)
 
     def ask_guides(self) -> None:
         """Open the menu of guides at the lens."""
-        head = self.stage.lens_head
+        head = self.stage.arrangement.lens_head
         at = head.mapToGlobal(QPoint(0, head.height())) if head.isVisible() else self.stage.mapToGlobal(QPoint(20, 60))
         self.guides_menu.popup(at)
 
@@ -533,7 +533,7 @@ class CameraActions(Actions):
             text="Lines and mask over the lens",
         )
         if request is not None:
-            self.stage.set_guides(replace(guides, grid=(request.columns, request.rows), mask=request.mask))
+            self.stage.arrangement.set_guides(replace(guides, grid=(request.columns, request.rows), mask=request.mask))
 
     def stop(self) -> None:
         """End what goes on beside the window."""

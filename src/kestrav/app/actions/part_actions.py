@@ -199,7 +199,7 @@ class PartActions(Actions):
         self.parallel_action.setChecked(parallel)
 
     def _toggle_together(self) -> None:
-        self.stage.set_together(not self.stage.together)
+        self.stage.arrangement.set_together(not self.stage.together)
         self.together_action.setChecked(self.stage.together)
 
     def _toggle_edges(self) -> None:

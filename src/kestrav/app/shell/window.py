@@ -229,8 +229,8 @@ class Window(QMainWindow):
         self.motion_menu.addActions(self.clearing.actions(action))
         self.camera_menu = self.cameras.menu(action)
         self.preparing.actions(action)
-        action("Swap lens and stage", lambda: self.stage.swap(), "W")
-        action("Show or hide the lens", lambda: self.stage.set_lens_shown(not self.stage.lens_shown), "L")
+        action("Swap lens and stage", lambda: self.stage.arrangement.swap(), "W")
+        action("Show or hide the lens", lambda: self.stage.arrangement.set_lens_shown(not self.stage.lens_shown), "L")
         action("More time", lambda: self.timeline.zoom(1.5), "Ctrl+-")
         action("Less time", lambda: self.timeline.zoom(1 / 1.5), "Ctrl++", "Ctrl+=")
         action("All time", lambda: self.timeline.show_all(), "Ctrl+0")
@@ -435,7 +435,7 @@ class Window(QMainWindow):
 
         view.opened.connect(open_view)
         view.left.connect(leave)
-        view.lens_alone.connect(self.stage.show_lens_alone)
+        view.lens_alone.connect(self.stage.arrangement.show_lens_alone)
 
     def _make_tour(self) -> None:
         places = Places(

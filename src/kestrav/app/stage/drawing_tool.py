@@ -143,7 +143,7 @@ class DrawTool(StageTool):
         self._dots.GetProperty().SetPointSize(9)
         self._actors = [self._line, self._dots, self._grid]
         for actor in self._actors:
-            self.stage.over.AddActor(actor)
+            self.stage.marks.over.AddActor(actor)
         self._restart()
 
     def begin_on(self, path_id: str, end: End) -> None:
@@ -153,9 +153,9 @@ class DrawTool(StageTool):
     def end(self) -> None:
         """Take the preview away."""
         self.extending = None
-        self.stage.caught.catch(None, None)
+        self.stage.marks.caught.catch(None, None)
         for actor in self._actors:
-            self.stage.over.RemoveActor(actor)
+            self.stage.marks.over.RemoveActor(actor)
         self._actors = []
         self.stage.schedule()
 
@@ -214,7 +214,7 @@ class DrawTool(StageTool):
     def _place(self, position: QPoint, keys: Qt.KeyboardModifier) -> Array | None:
         """Where a click would put a point."""
         settings, self._caught = self.settings, ""
-        self.stage.caught.catch(None, None)
+        self.stage.marks.caught.catch(None, None)
         if "end" in settings.catches:
             # an end of another path is taken as it is, so that the two meet
             ends = [e for e in path_ends(self.session.shown) if self.extending != (e[0], e[1])]
@@ -223,7 +223,7 @@ class DrawTool(StageTool):
                 path_id, end, end_place, _ = ends[hit]
                 name = next(p.name for p in self.session.shown.paths if p.id == path_id)
                 self._caught = f"{end} of {name}"
-                self.stage.caught.catch(end_place, None)
+                self.stage.marks.caught.catch(end_place, None)
                 return end_place
         if settings.on == "surface":
             return self._on_part(position)
@@ -233,7 +233,7 @@ class DrawTool(StageTool):
         snap = self.stage.catch(position, kinds) if kinds else None
         if snap is not None and snap.kind != "place":
             self._caught = {"vertex": "corner", "circle": "centre", "edge": "edge"}.get(snap.kind, snap.kind)
-            self.stage.caught.catch(snap.place, snap.outline)
+            self.stage.marks.caught.catch(snap.place, snap.outline)
             return self.plane.brought(snap.place)
         met = on_plane(*self.stage.ray_at(position), self.plane.point, self.plane.normal)
         if met is None or np.linalg.norm(met - self.stage.viewpoint.position) > _FARTHEST:
@@ -489,7 +489,7 @@ class EdgeTool(StageTool):
 
     def end(self) -> None:
         """Take the marks away."""
-        self.stage.caught.clear()
+        self.stage.marks.caught.clear()
 
     def _edge_at(self, position: QPoint) -> tuple[str, int] | None:
         hit = self.stage.pick(position)
@@ -517,10 +517,10 @@ class EdgeTool(StageTool):
         """Show the edge that a click would take."""
         edge = self._edge_at(position)
         if edge is None:
-            self.stage.caught.catch(None, None)
+            self.stage.marks.caught.catch(None, None)
         else:
             line = self._lines([edge])
-            self.stage.caught.catch(line[0, 0], np.concatenate([line[:, 0], line[-1:, 1]]))
+            self.stage.marks.caught.catch(line[0, 0], np.concatenate([line[:, 0], line[-1:, 1]]))
         self.stage.schedule()
 
     def click(self, position: QPoint, keys: Qt.KeyboardModifier) -> None:
@@ -530,7 +530,7 @@ class EdgeTool(StageTool):
             self.session.refused.emit("no edge is there; click near an edge of a part")
             return
         self.edges = [e for e in self.edges if e != edge] if edge in self.edges else [*self.edges, edge]
-        self.stage.caught.pick([], self._lines(self.edges))
+        self.stage.marks.caught.pick([], self._lines(self.edges))
         self.stage.said.emit(self.hint)
         self.stage.schedule()
 

@@ -58,13 +58,13 @@ class LightTool(StageTool):
         """Taken up: the card shows the light's numbers."""
         self.session.select(None)
         for actor in (self._key, self._others):
-            self.stage.over.AddActor(actor)
+            self.stage.marks.over.AddActor(actor)
         self.stage.schedule()
 
     def end(self) -> None:
         """Laid down."""
         for actor in (self._key, self._others):
-            self.stage.over.RemoveActor(actor)
+            self.stage.marks.over.RemoveActor(actor)
         self.stage.schedule()
 
     @property

@@ -68,7 +68,7 @@ class HandleTool(StageTool):
 
     def begin(self) -> None:
         """Show the handles."""
-        self.handles = Handles(self.stage.over, "arm" if self.kind == "arm" else "ring")
+        self.handles = Handles(self.stage.marks.over, "arm" if self.kind == "arm" else "ring")
         self.stage.schedule()
 
     def end(self) -> None:
@@ -368,7 +368,7 @@ class PickTool(StageTool):
     def end(self) -> None:
         """Forget all."""
         self.asks, self.snaps = (), []
-        self.stage.caught.clear()
+        self.stage.marks.caught.clear()
         self.stage.schedule()
 
     def _catch(self, position: QPoint) -> Snap | None:
@@ -392,8 +392,8 @@ class PickTool(StageTool):
         self._show(self._catch(position))
 
     def _show(self, snap: Snap | None) -> None:
-        self.stage.caught.catch(None if snap is None else snap.place, None if snap is None else snap.outline)
-        self.stage.caught.pick([s.place for s in self.snaps])
+        self.stage.marks.caught.catch(None if snap is None else snap.place, None if snap is None else snap.outline)
+        self.stage.marks.caught.pick([s.place for s in self.snaps])
         text = f"{describe(snap)} · " if snap is not None else ""
         self.stage.said.emit(text + self.hint)
         self.stage.schedule()
@@ -498,12 +498,12 @@ class MeasureTool(PickTool):
     def end(self) -> None:
         """Take the marks away."""
         self.clear()
-        self.stage.caught.clear()
+        self.stage.marks.caught.clear()
 
     def clear(self) -> None:
         """Forget what was picked."""
         self.features, self.snaps, self.reading = [], [], None
-        self.stage.caught.pick([])
+        self.stage.marks.caught.pick([])
         self._changed()
         self.stage.schedule()
 
@@ -557,7 +557,9 @@ class MeasureTool(PickTool):
 
     def _show(self, snap: Snap | None) -> None:
         super()._show(snap)
-        self.stage.caught.pick([s.place for s in self.snaps], None if self.reading is None else self.reading.drawn)
+        self.stage.marks.caught.pick(
+            [s.place for s in self.snaps], None if self.reading is None else self.reading.drawn
+        )
 
     def key(self, event: QKeyEvent) -> bool:
         """Esc clears, then leaves."""

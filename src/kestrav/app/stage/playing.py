@@ -9,6 +9,7 @@ import numpy as np
 from kestrav.app.stage.panes import alone, unseen
 from kestrav.app.stage.preview import Preview
 from kestrav.app.stage.stage_base import StageBase
+from kestrav.app.stage.stage_marks import StageMarks
 from kestrav.app.stage.still_parts import StillParts
 from kestrav.core.kinematics.runs import span
 
@@ -19,8 +20,8 @@ _LONGEST = 0.2  # s that a picture may take to be made ahead: a person's next cl
 class Playing:
     """Knows whether a stage plays, and what of its frames is kept."""
 
-    def __init__(self, stage: StageBase) -> None:
-        self.stage = stage
+    def __init__(self, stage: StageBase, marks: StageMarks) -> None:
+        self.stage, self.marks = stage, marks
         window = stage.view.GetRenderWindow()
         self.preview = Preview(window, self._draw_ahead)
         self.still = StillParts(window, stage.scene)
@@ -75,7 +76,7 @@ class Playing:
         window = self.stage.view.GetRenderWindow()
         with alone(window, self.preview.renderer):
             window.Render()
-        self.stage.place_label()
+        self.marks.place_label()
         self.stage.drawings += 1
         self.stage.drawn.emit()
         return True

@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from PySide6.QtCore import QPoint, QRect, QSettings, Signal
 from PySide6.QtWidgets import QWidget
 from vtkmodules.qt.QVTKRenderWindowInteractor import QVTKRenderWindowInteractor
-from vtkmodules.vtkRenderingCore import vtkActor, vtkRenderer
+from vtkmodules.vtkRenderingCore import vtkRenderer
 
 from kestrav.app.session import Session
 from kestrav.app.stage.gradual_drawing import GradualDrawing
@@ -55,9 +55,7 @@ class StageBase(QWidget):
     mouse_holds: Callable[[], bool]  # whether a button is down in it
     gradual: GradualDrawing
     smooth: SmoothEdges
-    path_marks: frozenset[str]
     guides: FrameGuides
-    floor: vtkActor  # its lines
 
     def __init__(self, session: Session) -> None:
         super().__init__()
@@ -84,7 +82,8 @@ class StageBase(QWidget):
         self.lens_hand = LensController(session)
         self.gap_at: Callable[[int], tuple[Array, str, bool] | None] = lambda _: None  # that of a frame
         self.gap_of: object = None  # what gaps are told from
-        self.lens_alone = False
+        self.lens_alone = False  # large, without the stage in its inset
+        self.path_marks: frozenset[str] = frozenset()  # of the selected path: numbers, seconds, comb
 
     def shown_panes(self) -> list[Pane]:
         """The panes that are on the screen."""
@@ -92,6 +91,12 @@ class StageBase(QWidget):
             return [self.panes["main"]]
         sides = [self.panes[name] for name in SIDES]
         return sides if self.session.camera is not None else [*sides, self.panes["main"]]
+
+    def enter_pane(self, position: QPoint) -> None:
+        """The pane under the pointer is the one that tools act in."""
+        for pane in self.shown_panes():
+            if pane.rect.contains(position):
+                self.pane = pane
 
     # what those who draw it do
 
@@ -109,14 +114,6 @@ class StageBase(QWidget):
 
     def schedule(self) -> None:
         """Draw soon."""
-        raise NotImplementedError
-
-    def place_label(self) -> None:
-        """Put the number of the clearance beside its line."""
-        raise NotImplementedError
-
-    def enter_pane(self, position: QPoint) -> None:
-        """The pane under the pointer is the one that tools act in."""
         raise NotImplementedError
 
     def over_lens(self, position: QPoint) -> bool:

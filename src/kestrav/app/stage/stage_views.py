@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 from numpy.typing import NDArray
+from vtkmodules.vtkRenderingCore import vtkActor
 
 from kestrav.app.stage.panes import Pane
 from kestrav.app.stage.stage_base import StageBase
@@ -22,8 +23,8 @@ Array = NDArray[np.float64]
 class StageViews:
     """Turns a stage's viewpoints to what is to be seen."""
 
-    def __init__(self, stage: StageBase) -> None:
-        self.stage = stage
+    def __init__(self, stage: StageBase, floor: vtkActor) -> None:
+        self.stage, self.floor = stage, floor
 
     def show_all(self) -> None:
         """Frame what moves with where it comes from and goes to; the whole product while nothing moves."""
@@ -55,7 +56,7 @@ class StageViews:
         high = np.max([b[1] for b in boxes], axis=0) if boxes else np.full(3, 2500.0)
         # as many lines for a pin as for a hall, on round lengths, a hair above the floor of either
         spacing = tick_spacing(float((high - low)[:2].max()))
-        put_data(self.stage.floor, grid(low, high, spacing, "xy", 0.001 * spacing))
+        put_data(self.floor, grid(low, high, spacing, "xy", 0.001 * spacing))
 
     def look_at(self, bounds: Array) -> None:
         """Frame bounds (2, 3), in every pane on the screen."""

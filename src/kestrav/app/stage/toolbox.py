@@ -115,7 +115,11 @@ class Toolbox(QObject):
         visible = bool(text) and text != SelectTool.hint
         self.hint.setText(text)
         # beside the lens, not under it
-        room = self.stage.inset().left() - 24 if self.stage.lens_head.isVisible() else self.stage.width() - 20
+        room = (
+            self.stage.arrangement.inset().left() - 24
+            if self.stage.arrangement.lens_head.isVisible()
+            else self.stage.width() - 20
+        )
         self.hint.setWordWrap(False)
         if self.hint.sizeHint().width() > room:
             self.hint.setWordWrap(True)

@@ -56,13 +56,13 @@ class WalkTool(StageTool):
         """Taken up."""
         self.points = []
         for actor in (self._line, self._spots):
-            self.stage.over.AddActor(actor)
+            self.stage.marks.over.AddActor(actor)
         self._plan()
 
     def end(self) -> None:
         """Laid down."""
         for actor in (self._line, self._spots):
-            self.stage.over.RemoveActor(actor)
+            self.stage.marks.over.RemoveActor(actor)
         self.stage.schedule()
 
     def set(self, **fields: float | bool) -> None:
