@@ -70,6 +70,19 @@ def test_the_smallest_ellipse_of_a_rectangle_is_known():
     assert turn == pytest.approx(0, abs=1e-6)
 
 
+@pytest.mark.parametrize("thin", [1.0, 0.3, 1e-3])
+def test_the_smallest_ellipse_of_a_round_outline_is_the_one_it_was_made_from(thin):
+    # an affine image of a regular polygon: its ellipse is that of the circle around it (John, 1948: the circle is the polygon's own)
+    turn = np.linspace(0, 2 * np.pi, 72, endpoint=False)
+    c, s = np.cos(0.3), np.sin(0.3)
+    points = np.column_stack([500 * np.cos(turn), thin * 500 * np.sin(turn)]) @ [[c, s], [-s, c]] + [4000, -2000]
+    centre, long, short, at = contours.smallest_ellipse(points)
+    assert centre == pytest.approx([4000, -2000], abs=1e-4)
+    assert (long, short) == pytest.approx((500, thin * 500), rel=1e-6)
+    if thin < 1:
+        assert at == pytest.approx(0.3, abs=1e-5)
+
+
 @pytest.mark.parametrize("seed", SEEDS)
 def test_the_smallest_ellipse_holds_everything_and_small_changes_do_not(seed):
     points = cloud(seed, 30)

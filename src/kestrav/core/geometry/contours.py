@@ -6,6 +6,7 @@ import math
 from typing import TYPE_CHECKING
 
 import numpy as np
+import scipy
 from numpy.typing import ArrayLike, NDArray
 
 from kestrav.core.errors import Damaged
@@ -19,8 +20,9 @@ else:
 Array = NDArray[np.float64]
 
 _FLUSH = 1e-3  # mm by which a hull's corner may stand out and still be left out
-_FITS = 1e-7  # how nearly the smallest ellipse is found, as a share of its area
-_MOST_STEPS = 20_000
+_FITS = 1e-13  # how nearly the smallest ellipse is found, as a share of its area
+_MOST_STEPS = 200
+_FLAT = 1e-300
 
 
 def _points(points: ArrayLike) -> shapely.MultiPoint:
@@ -94,35 +96,54 @@ def tightest_rectangle(points: ArrayLike) -> tuple[Array, float, float, float]:
 def smallest_ellipse(points: ArrayLike) -> tuple[Array, float, float, float]:
     """Centre (2,), half axes, the longer first, and turn in rad of the ellipse of least area around points (n, 2).
 
-    The iteration of L. Khachiyan, "Rounding of polytopes in the real number model of computation", Mathematics of
-    Operations Research 21(2), 1996, with the away steps of M. Todd and E. Yildirim (Discrete Applied
-    Mathematics 155, 2007). All points lie inside. Raises ValueError as :func:`hull`.
+    The convex program of S. Boyd and L. Vandenberghe, "Convex Optimization", 2004, 8.4.1: the map that takes the points into
+    the unit circle and shrinks areas least. All points lie inside. Raises ValueError as :func:`hull`.
     """
     corners = hull(points)
     middle, size = corners.mean(axis=0), float(np.ptp(corners, axis=0).max())
     unit = (corners - middle) / size
-    lifted = np.column_stack([unit, np.ones(len(unit))]).T
-    count, dimension = lifted.shape[1], 3.0
-    weights = np.full(count, 1.0 / count)
-    for _ in range(_MOST_STEPS):
-        reach = np.einsum("ij,ij->j", lifted, np.linalg.solve((lifted * weights) @ lifted.T, lifted))
-        out = int(np.argmax(reach))
-        held = np.flatnonzero(weights > 1e-12)
-        inner = int(held[np.argmin(reach[held])])
-        over, under = reach[out] / dimension - 1.0, 1.0 - reach[inner] / dimension
-        if max(over, under) < _FITS:
-            break
-        which, value = (out, reach[out]) if over >= under else (inner, reach[inner])
-        step = (value - dimension) / (dimension * (value - 1.0))
-        if which == inner and under > over:
-            step = max(step, -weights[inner] / (1.0 - weights[inner]))
-        weights *= 1.0 - step
-        weights[which] += step
-    centre = unit.T @ weights
-    spread = (unit.T * weights) @ unit - np.outer(centre, centre)
-    values, axes = np.linalg.eigh(2.0 * spread)
-    # what the iteration leaves outside by its tolerance is taken in
-    away = np.sqrt((((unit - centre) @ axes) ** 2 / values).sum(axis=1).max())
+    # a thin outline is no harder than a round one when it is as round
+    spread, own = np.linalg.eigh(unit.T @ unit / len(unit))
+    rounding = own / np.sqrt(spread) @ own.T
+    x, y = (unit @ rounding).T
+
+    def images(map_: Array) -> tuple[Array, Array]:
+        a, b, c, e, f = map_
+        return a * x + b * y + e, b * x + c * y + f
+
+    def shrinks(map_: Array) -> float:
+        a, b, c = map_[:3]
+        return -math.log(max(a * c - b * b, _FLAT))
+
+    def shrinks_by(map_: Array) -> Array:
+        a, b, c = map_[:3]
+        slope: Array = np.array([-c, 2 * b, -a, 0.0, 0.0]) / max(a * c - b * b, _FLAT)
+        return slope
+
+    def inside(map_: Array) -> Array:
+        s, t = images(map_)
+        room: Array = 1.0 - s * s - t * t
+        return room
+
+    def inside_by(map_: Array) -> Array:
+        s, t = images(map_)
+        slopes: Array = -2.0 * np.column_stack([s * x, s * y + t * x, t * y, s, t])
+        return slopes
+
+    farthest = float(np.hypot(x, y).max())
+    map_ = scipy.optimize.minimize(
+        shrinks,
+        [1 / farthest, 0.0, 1 / farthest, 0.0, 0.0],
+        jac=shrinks_by,
+        constraints={"type": "ineq", "fun": inside, "jac": inside_by},
+        method="SLSQP",
+        options={"ftol": _FITS, "maxiter": _MOST_STEPS},
+    ).x
+    linear = np.array([[map_[0], map_[1]], [map_[1], map_[2]]]) @ rounding
+    centre = -np.linalg.solve(linear, map_[3:])
+    # what is left outside by the tolerance is taken in
+    away = float(np.hypot(*(linear @ (unit - centre).T)).max())
+    values, axes = np.linalg.eigh(np.linalg.inv(linear.T @ linear))
     halves = size * max(away, 1.0) * np.sqrt(values)
     turn = math.atan2(axes[1, 1], axes[0, 1])
     return middle + size * centre, float(halves[1]), float(halves[0]), (turn + math.pi / 2) % math.pi - math.pi / 2
