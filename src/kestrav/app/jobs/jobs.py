@@ -41,7 +41,6 @@ _context.set_forkserver_preload(
         "manifold3d",
         "ompl.geometric",
         "scipy.ndimage",
-        "scipy.signal",
         "scipy.stats",
         "skimage.measure",
         "trimesh",

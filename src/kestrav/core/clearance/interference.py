@@ -153,8 +153,7 @@ def _deepest(pieces: Array, solid: Solid, enough: float = np.inf) -> tuple[float
         # where it is the same at the corners and in the middle, it is so all over
         open_ = np.flatnonzero(np.ptp(away, axis=1) > more)
         # the most that a piece can be away: least over the triangles that are nearest to its corners
-        far = [_farthest(pieces[open_], surface[beside[open_, k]]) for k in range(4)]
-        bound = np.min(far, axis=0) if len(open_) else np.empty(0)
+        bound = _farthest(pieces[open_], surface[beside[open_]]).min(axis=1)
         most = look.count + _MOST_LOOKS if most is None else most
         cut = [
             (_cut(pieces[k], surface[beside[k, :3]]), b) for k, b in zip(open_, bound, strict=True) if b > best + more
@@ -169,12 +168,16 @@ def _deepest(pieces: Array, solid: Solid, enough: float = np.inf) -> tuple[float
 
 
 def _farthest(pieces: Array, targets: Array) -> Array:
-    """How far (n,) the corners of triangles (n, 3, 3) are at most from one other triangle each (n, 3, 3)."""
+    """How far (n, k) the corners of triangles (n, 3, 3) are at most from k other triangles each (n, k, 3, 3)."""
     from trimesh.triangles import closest_point
 
+    if not len(pieces):
+        return np.empty(targets.shape[:2])
     closest: Any = closest_point
-    away = [np.linalg.norm(pieces[:, k] - closest(targets, pieces[:, k]), axis=1) for k in range(3)]
-    farthest: Array = np.max(away, axis=0)
+    each = np.broadcast_to(targets[:, :, None], (*targets.shape[:2], 3, 3, 3)).reshape(-1, 3, 3)
+    corners = np.broadcast_to(pieces[:, None], (*targets.shape[:2], 3, 3)).reshape(-1, 3)
+    away = np.linalg.norm(corners - closest(each, corners), axis=1)
+    farthest: Array = away.reshape(*targets.shape[:2], 3).max(axis=2)
     return farthest
 
 
