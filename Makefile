@@ -1,4 +1,6 @@
 PY = .venv/bin/python
+# one process more than there are cores: each waits now and then for a program of its own
+PYTEST = $(PY) -m pytest --numprocesses $(shell n=$$(nproc); echo $$((n < 4 ? n + 1 : 4))) --dist worksteal
 MINUTES = 10
 SEED = 1
 KILLS = 1000
@@ -24,15 +26,15 @@ demo: setup
 	@scripts/demo
 
 test: dev
-	@PYTHONDONTWRITEBYTECODE= KESTRAV_VIRTUAL_DISPLAY=1 scripts/with-display $(PY) -m pytest --numprocesses auto --maxprocesses 4 --dist worksteal
+	@PYTHONDONTWRITEBYTECODE= KESTRAV_VIRTUAL_DISPLAY=1 scripts/with-display $(PYTEST)
 
 test-quick: dev
-	@PYTHONDONTWRITEBYTECODE= $(PY) -m pytest --numprocesses auto --maxprocesses 4 --dist worksteal tests/core \
+	@PYTHONDONTWRITEBYTECODE= $(PYTEST) tests/core \
 		$(addprefix --ignore=tests/core/,$(LONG))
 
 # what of core its own tests go through
 coverage: dev
-	@PYTHONDONTWRITEBYTECODE= $(PY) -m pytest --numprocesses auto --maxprocesses 4 --dist worksteal tests/core \
+	@PYTHONDONTWRITEBYTECODE= $(PYTEST) tests/core \
 		--cov=kestrav.core --cov-report=term:skip-covered --cov-fail-under=92
 
 lint: dev

@@ -133,6 +133,8 @@ def make_hand(dressed, qtbot):
     def make(opened, file=None):
         window = Window()
         window.setGeometry(0, 0, 1280, 800)
+        # before it is drawn, as nobody looks at the empty one
+        window.session.open(opened.project, opened.meshes, file)
         window.show()
         # it is laid out by the time that somebody does something, as after the first picture
         assert window.timeline is not None
@@ -140,7 +142,6 @@ def make_hand(dressed, qtbot):
         window.activateWindow()
         qtbot.waitUntil(window.isActiveWindow, timeout=60_000)
         windows.append(window)
-        window.session.open(opened.project, opened.meshes, file)
         window.stage.draw()
         return Hand(window, qtbot)
 

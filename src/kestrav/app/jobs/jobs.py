@@ -36,6 +36,7 @@ _context.set_forkserver_preload(
         "kestrav.app.jobs.work",
         "kestrav.render.film",
         # what the window itself does not load
+        "coal",
         "kestrav.core.files.gltf",
         "kestrav.core.files.mesh_formats",
         "manifold3d",
