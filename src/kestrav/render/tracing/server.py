@@ -569,6 +569,10 @@ def serve(connection: Connection, *, slow: bool = False) -> None:
                     gc.collect()
                     tracer = Tracer(value, slow=slow)
                     connection.send(("ready", tracer.variant))
+                elif kind == "rest":
+                    tracer = None
+                    gc.collect()
+                    connection.send(("resting", None))
                 elif kind == "frame":
                     assert tracer is not None
                     shown = time.monotonic()

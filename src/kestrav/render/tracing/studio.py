@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import atexit
+import os
 import subprocess
 import sys
 from collections.abc import Callable, Mapping, Sequence
@@ -70,9 +72,22 @@ class TracingProcess:
         self.process = subprocess.Popen(command, pass_fds=[theirs.fileno()], stdin=subprocess.DEVNULL)
         theirs.close()
         self.variant = ""
+        self._owner, self._asked = os.getpid(), False
+
+    @property
+    def is_free(self) -> bool:
+        """Whether it waits for what this process asks of it: one that was copied by a fork is another's."""
+        return not self._asked and self._owner == os.getpid() and self.process.poll() is None
 
     def ask(self, kind: str, value: object, progress: Progress | None = None) -> Any:
         """Ask for something and wait for the answer. Raises BadInput where it cannot be done."""
+        self._asked = True
+        answer = self._answered(kind, value, progress)
+        # what has stopped waiting for an answer may still get one
+        self._asked = False
+        return answer
+
+    def _answered(self, kind: str, value: object, progress: Progress | None) -> Any:
         try:
             self.connection.send((kind, value))
             while True:
@@ -94,6 +109,34 @@ class TracingProcess:
         self.connection.close()
         self.process.terminate()
         self.process.wait()
+
+
+_resting: list[TracingProcess] = []  # one at the most
+
+
+def take_process() -> TracingProcess:
+    """The path tracer's process that was given back, as to start one takes seconds, or a new one."""
+    while _resting:
+        process = _resting.pop()
+        if process.is_free:
+            return process
+    return TracingProcess()
+
+
+def give_back(process: TracingProcess) -> None:
+    """Let a process rest without its scene until it is wanted again; what is still at work is ended."""
+    if _resting or not process.is_free:
+        process.close()
+        return
+    process.ask("rest", None)
+    _resting.append(process)
+
+
+@atexit.register
+def _end_resting() -> None:
+    for process in _resting:
+        if process.is_free:
+            process.close()
 
 
 class FinishedStudio:
@@ -247,7 +290,7 @@ class FinishedStudio:
 
     def _ready(self, camera: Camera, time: float) -> TracingProcess:
         if self._process is None:
-            self._process = TracingProcess()
+            self._process = take_process()
         cut = self.shot.section is not None
         if self._camera is not camera or (cut and self._cut_at != time):
             around = self._around()
@@ -318,9 +361,9 @@ class FinishedStudio:
         )
 
     def close(self) -> None:
-        """End the process."""
+        """Give the process back."""
         if self._process is not None:
-            self._process.close()
+            give_back(self._process)
             self._process = None
 
 
