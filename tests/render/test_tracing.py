@@ -22,7 +22,7 @@ from kestrav.render.film import render_shot, render_still
 from kestrav.render.frames import Maker, keyed
 from kestrav.render.picture import Studio
 from kestrav.render.tracing.description import Body, Lamp, Moment, Surface, TracedScene, Wanted
-from kestrav.render.tracing.studio import FinishedStudio, TracingProcess
+from kestrav.render.tracing.studio import FinishedStudio, TracingProcess, give_back, take_process
 
 SIDE = 48
 
@@ -67,11 +67,36 @@ def tracer():
     process.close()
 
 
-def traced(tracer, bodies, moments, environment=0.0, samples=64, side=SIDE, **fields):
+def test_one_process_serves_one_picture_after_another_and_what_is_at_work_or_gone_is_not_taken_again():
+    first = take_process()
+    assert first.ask("scene", TracedScene((body(plate(), Surface(grey(0.5))),), np.ones((16, 32, 3), np.float32), 8, 8))
+    give_back(first)
+    again = take_process()
+    assert again is first and again.process.poll() is None
+    # somebody stops it in the middle of a picture
+    with pytest.raises(Cancelled):
+        traced(again, [body(plate(), Surface(grey(0.5)))], above(), samples=256, side=256, progress=stopped)
+    give_back(again)
+    assert again.process.poll() is not None
+    gone = take_process()
+    assert gone is not again
+    give_back(gone)
+    gone.process.kill()
+    gone.process.wait()
+    last = take_process()
+    assert last is not gone and last.process.poll() is None
+    give_back(last)
+
+
+def stopped(*_):
+    raise Cancelled
+
+
+def traced(tracer, bodies, moments, environment=0.0, samples=64, side=SIDE, progress=None, **fields):
     around = np.full((16, 32, 3), environment, np.float32)
     tracer.ask("scene", TracedScene(tuple(bodies), around, side, side))
     moments = moments if isinstance(moments, tuple) else (moments,)
-    return tracer.ask("frame", Wanted(moments, samples, denoise=False, **fields))
+    return tracer.ask("frame", Wanted(moments, samples, denoise=False, **fields), progress)
 
 
 def middle(found, half=6):
