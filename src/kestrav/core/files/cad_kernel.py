@@ -18,10 +18,12 @@ ANGLE_TOLERANCE = 0.5  # rad between neighbouring facets
 SECONDS, SECONDS_PER_MB = 22.0, 30.0
 _POLL = 0.05  # s between looks at the process
 
-# its messages would spoil --json; it ends with the process that waits for it
+# its messages would spoil --json; it ends with the process that waits for it; what cascadio brings for trimesh is not wanted, and takes
+# most of the time that it is loaded in
 _READER = """
 import ctypes, signal, sys
 ctypes.CDLL(None).prctl(1, signal.SIGKILL)
+sys.modules["trimesh"] = None
 import cascadio
 target, source, kind, chord, angle = sys.argv[1:]
 with open(source, "rb") as file:
