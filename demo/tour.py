@@ -36,6 +36,7 @@ from kestrav.render.frame_marks import FrameGuides
 from kestrav.render.picture import grab
 
 _PATIENCE = 3600.0  # s for any one step; a busy machine without a graphics processor may need some
+_LONGEST_SMOOTHING = 15.0  # s
 _FROM_THE_RIGHT = (0.62, -0.68, 0.39)
 
 
@@ -62,9 +63,15 @@ class Tour:
                 raise BadInput(f"{what} did not end within {_PATIENCE:g} s")
 
     def settle(self, seconds: float = 0.6) -> None:
-        """Let everything be drawn."""
-        until = time.monotonic() + seconds
-        self.wait(lambda: time.monotonic() > until, "drawing")
+        """Let everything be drawn, and smooth as far as that does not take too long."""
+        stage, began = self.window.stage, time.monotonic()
+
+        def rests() -> bool:
+            gone = time.monotonic() - began
+            drawing = stage.waiting or stage.gradual.pending or stage.smooth.busy
+            return gone > seconds and (not drawing or gone > _LONGEST_SMOOTHING)
+
+        self.wait(rests, "drawing")
 
     def picture(self, name: str) -> Path:
         """Save what the screen shows."""

@@ -37,6 +37,7 @@ _context.set_forkserver_preload(
         "kestrav.render.film",
         # what the window itself does not load
         "coal",
+        "embreex.mesh_construction",
         "kestrav.core.files.gltf",
         "kestrav.core.files.mesh_formats",
         "manifold3d",

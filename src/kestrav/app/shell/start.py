@@ -86,7 +86,14 @@ _COLLECTS = 250  # ms between two looks at how much could be thrown away
 
 def _load_the_rest() -> None:
     """Load what the window's start did without, so that the first click or drag that needs it does not wait a second for it."""
-    for name in ("scipy.spatial", "scipy.interpolate", "trimesh", "manifold3d", "scipy.ndimage"):
+    for name in (
+        "embreex.mesh_construction",
+        "scipy.spatial",
+        "scipy.interpolate",
+        "trimesh",
+        "manifold3d",
+        "scipy.ndimage",
+    ):
         importlib.import_module(name)
 
 

@@ -11,7 +11,6 @@ import hashlib
 import os
 import zipfile
 from collections.abc import Callable, Mapping
-from importlib.metadata import version
 from pathlib import Path
 
 import msgspec
@@ -23,6 +22,9 @@ from kestrav.core.files.mesh_entries import to_faces, with_faces
 from kestrav.core.files.product_tree import Imported, Upward
 from kestrav.core.files.writing import beside as written_beside
 from kestrav.core.geometry.meshes import Mesh
+from kestrav.core.later import later
+
+metadata = later("importlib.metadata")
 
 SECONDS = 0.3  # what is read faster is not kept
 MOST_BYTES = 2_000_000_000
@@ -54,7 +56,7 @@ def home() -> Path:
 
 def key_of(data: bytes, suffix: str, *settings: object) -> str:
     """The name of what is read of a file's content with some settings, by the readers of today."""
-    about = "|".join([str(_WAY), suffix, *map(repr, settings), *(version(name) for name in _READERS)])
+    about = "|".join([str(_WAY), suffix, *map(repr, settings), *(metadata.version(name) for name in _READERS)])
     return hashlib.sha256(hashlib.sha256(data).digest() + about.encode()).hexdigest()[:40]
 
 

@@ -6,14 +6,14 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
-from embreex.mesh_construction import TriangleMesh
-from embreex.rtcore_scene import EmbreeScene
 from numpy.typing import ArrayLike, NDArray
 
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.geometry.transforms import apply, inverse_rigid
+from kestrav.core.later import later
 from kestrav.core.memo import Memo
 
+embree_meshes, embree_scenes = later("embreex.mesh_construction"), later("embreex.rtcore_scene")
 Array = NDArray[np.float64]
 
 _BOX_SLACK = 1e-6  # mm
@@ -37,8 +37,10 @@ class Tree:
         low, high = shape.bounds
         self.middle = 0.5 * (low + high)
         self.scale = 100.0 / max(float(np.linalg.norm(high - low)), 1e-9)
-        self.scene = EmbreeScene()
-        TriangleMesh(self.scene, ((shape.vertices - self.middle) * self.scale).astype(np.float32), shape.triangles)
+        self.scene = embree_scenes.EmbreeScene()
+        embree_meshes.TriangleMesh(
+            self.scene, ((shape.vertices - self.middle) * self.scale).astype(np.float32), shape.triangles
+        )
 
     def first(self, origins: Array, directions: Array) -> NDArray[np.int64]:
         """The triangle first met by each ray, or -1."""
