@@ -49,7 +49,8 @@ def test_the_table_lists_breaches_sorts_them_and_goes_there(hand):
     assert table.item(0, 0).text() == "Cube to Pole"
     QTest.mouseClick(table.viewport(), Qt.MouseButton.LeftButton, pos=table.visualItemRect(table.item(0, 0)).center())
     session = hand.session
-    assert session.time == pytest.approx(1.5, abs=0.06)
+    # it is as near all the while that the cube is beside the pole
+    assert session.time == pytest.approx(1.5, abs=0.08)
     # both parts as they are, all else faded in the stage
     assert session.pair == {"part-1", "part-3"}
     hand.stage.draw()

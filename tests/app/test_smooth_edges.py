@@ -80,8 +80,11 @@ def on_screen(hand):
 def test_what_lay_over_the_stage_goes_and_nothing_is_drawn_anew(still):
     hand, stage = still, still.stage
     stage.play.busy = lambda: True  # no pictures are made ahead
+    # nothing is drawn any more once it is known what lies between the frames
+    hand.qtbot.waitUntil(lambda: hand.window.checking.result.certificate is not None, timeout=60_000)
     rested(hand)
     hand.qtbot.wait(50)
+    hand.qtbot.waitUntil(lambda: stage.smooth.shown and not stage.waiting, timeout=60_000)
     before, drawings = on_screen(hand), stage.drawings
     over = QWidget()
     over.setWindowFlags(Qt.WindowType.FramelessWindowHint | Qt.WindowType.WindowStaysOnTopHint)
