@@ -24,6 +24,7 @@ from PySide6.QtWidgets import QAbstractSpinBox, QApplication, QLineEdit, QListWi
 
 from kestrav.core.document.validation import validate
 from kestrav.core.files import project_file
+from kestrav.core.processes import give_memory_back
 
 PROJECT = Path(__file__).parent.parent / "demo" / "fan-cassette.kestrav"
 # what asks for files, leaves the program, or works for minutes
@@ -221,6 +222,8 @@ def endured(file: Path, seed: int, seconds: float, most: int | None = None) -> E
                 told.wrong[before] = f"after {sum(told.done.values())} hands ({hands.last}): {told.wrong[before]}"
             if sum(told.done.values()) % 200 == 0:
                 gc.collect()
+                # what is free is nobody's
+                give_memory_back()
                 told.memory.append((time.monotonic() - began, resident()))
         while window.session.undo.canUndo():
             window.session.undo.undo()

@@ -17,6 +17,7 @@ from kestrav.core.camera.making import add_follower, add_standing
 from kestrav.core.document import edits
 from kestrav.core.document.records import AlongOrientation, Axle, TimedRotation
 from kestrav.core.files import project_file
+from kestrav.core.processes import give_memory_back
 
 
 def pytest_configure(config):
@@ -43,6 +44,13 @@ def own_cache(tmp_path_factory: pytest.TempPathFactory):
     with pytest.MonkeyPatch.context() as patch:
         patch.setenv("XDG_CACHE_HOME", str(tmp_path_factory.mktemp("cache")))
         yield
+
+
+@pytest.fixture(scope="module", autouse=True)
+def memory_goes_back():
+    """What a file of tests has freed is given back, as several processes would hold gigabytes of it."""
+    yield
+    give_memory_back()
 
 
 @pytest.fixture

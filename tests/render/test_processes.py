@@ -67,6 +67,28 @@ def rendered(saved, target, processes):
     return {p.name: np.asarray(Image.open(p)) for p in sorted(target.iterdir())}
 
 
+_FREES = """
+from kestrav.core.processes import give_memory_back
+
+def resident():
+    with open("/proc/self/statm") as file:
+        return int(file.read().split()[1]) * 4096
+
+blocks = [bytes(2000) for _ in range(100_000)]
+kept = blocks[::100]  # what is still used lies between what is free
+del blocks
+before = resident()
+give_memory_back()
+print(before - resident(), sum(map(len, kept)))
+"""
+
+
+def test_memory_that_is_free_between_what_is_used_is_given_back():
+    told = subprocess.run([sys.executable, "-c", _FREES], capture_output=True, text=True, check=True)
+    given, kept = map(int, told.stdout.split())
+    assert given > 100e6 and kept == 2_000_000
+
+
 def test_forked_processes_make_the_same_pixels_as_one(written_file, tmp_path):
     one, two = (rendered(written_file, tmp_path / f"{count}", count) for count in (1, 2))
     assert len(one) == 10 and one.keys() == two.keys()

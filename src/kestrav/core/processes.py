@@ -1,8 +1,9 @@
-"""Processes that share work: forked where nothing would be torn by that, started anew otherwise."""
+"""Processes that share work: forked where nothing would be torn by that, started anew otherwise; and what memory this one holds."""
 
 from __future__ import annotations
 
 import contextlib
+import ctypes
 import multiprocessing
 import os
 import signal
@@ -25,6 +26,14 @@ def note_drawing() -> None:
 def may_fork() -> bool:
     """Whether nothing of this process would be torn by a fork: pictures, windows, threads."""
     return not _drawn and threading.active_count() == 1 and "PySide6.QtWidgets" not in sys.modules
+
+
+def give_memory_back() -> None:
+    """Give memory that is free between what is used back to the system: what comes and goes as arrays would hold it for good."""
+    c_library = ctypes.CDLL(None)
+    # GNU's alone has it
+    if hasattr(c_library, "malloc_trim"):
+        c_library.malloc_trim(0)
 
 
 class Pool:

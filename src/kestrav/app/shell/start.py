@@ -19,6 +19,7 @@ from typing import TYPE_CHECKING
 from PySide6.QtCore import QCoreApplication, QStandardPaths, QTimer
 
 from kestrav.core.errors import BadInput
+from kestrav.core.processes import give_memory_back
 
 if TYPE_CHECKING:
     from kestrav.app.shell.window import Window
@@ -105,7 +106,10 @@ def collect_garbage() -> None:
     """
     counts, limits = gc.get_count(), gc.get_threshold()
     if counts[0] > limits[0]:
-        gc.collect(2 if counts[2] > limits[2] else 1 if counts[1] > limits[1] else 0)
+        oldest = 2 if counts[2] > limits[2] else 1 if counts[1] > limits[1] else 0
+        gc.collect(oldest)
+        if oldest == 2:
+            give_memory_back()
 
 
 def _collect_from_now_on(application: QCoreApplication) -> None:
