@@ -1,6 +1,5 @@
 PY = .venv/bin/python
-# one process more than there are cores: each waits now and then for a program of its own
-PYTEST = $(PY) -m pytest --numprocesses $(shell n=$$(nproc); echo $$((n < 4 ? n + 1 : 4))) --dist worksteal
+PYTEST = $(PY) -m pytest --numprocesses auto --maxprocesses 4 --dist worksteal
 MINUTES = 10
 SEED = 1
 KILLS = 1000
