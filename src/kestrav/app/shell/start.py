@@ -16,7 +16,7 @@ from pathlib import Path
 from types import TracebackType
 from typing import TYPE_CHECKING
 
-from PySide6.QtCore import QCoreApplication, QStandardPaths, QTimer
+from PySide6.QtCore import QCoreApplication, QStandardPaths, Qt, QTimer
 
 from kestrav.core.errors import BadInput
 from kestrav.core.processes import give_memory_back
@@ -82,6 +82,7 @@ def _tell_mishap(window: Window, kind: type[BaseException], fault: BaseException
 
 
 _LATER = 2000  # ms after the start
+_GIVES_BACK = 60_000  # ms between two times that free memory is given back
 _COLLECTS = 250  # ms between two looks at how much could be thrown away
 
 
@@ -106,18 +107,26 @@ def collect_garbage() -> None:
     """
     counts, limits = gc.get_count(), gc.get_threshold()
     if counts[0] > limits[0]:
-        oldest = 2 if counts[2] > limits[2] else 1 if counts[1] > limits[1] else 0
-        gc.collect(oldest)
-        if oldest == 2:
-            give_memory_back()
+        gc.collect(2 if counts[2] > limits[2] else 1 if counts[1] > limits[1] else 0)
 
 
-def _collect_from_now_on(application: QCoreApplication) -> None:
+def _give_back_at_rest(window: Window) -> None:
+    """Give free memory back, which takes some hundredths of a second: a drag or what is played would show that."""
+    from PySide6.QtWidgets import QApplication
+
+    if not window.player.playing and QApplication.mouseButtons() == Qt.MouseButton.NoButton:
+        give_memory_back()
+
+
+def _collect_from_now_on(application: QCoreApplication, window: Window) -> None:
     # what the start has made stays, and need not be looked through
     gc.freeze()
     timer = QTimer(application, interval=_COLLECTS)
     timer.timeout.connect(collect_garbage)
     timer.start()
+    seldom = QTimer(application, interval=_GIVES_BACK)
+    seldom.timeout.connect(partial(_give_back_at_rest, window))
+    seldom.start()
 
 
 def _import_plainly() -> None:
@@ -172,7 +181,7 @@ def run_window(file: Path | None) -> int:
         window.session.opened.emit()
         window.session.edited.emit()
     # after the window is there
-    QTimer.singleShot(_LATER, lambda: _collect_from_now_on(application))
+    QTimer.singleShot(_LATER, lambda: _collect_from_now_on(application, window))
     QTimer.singleShot(0, lambda: window.documents.offer_unsaved(home))
     QTimer.singleShot(_LATER, lambda: window.filming.keep_queue(home.with_name("to-render")))
     QTimer.singleShot(_LATER, lambda: threading.Thread(target=_load_the_rest).start())

@@ -345,7 +345,7 @@ def behind(values: ArrayLike, lag: float, rate: float = _RATE) -> Array:
     for _ in range(2):
         driven = now * lagged
         driven[1:] += before * lagged[:-1]
-        lagged = scipy.linalg.solve_banded((1, 0), rows, driven)
+        lagged = scipy.linalg.solve_banded((1, 0), rows, driven, check_finite=False)
     return np.asarray(lagged + values[:1])
 
 

@@ -18,6 +18,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from kestrav.core.processes import give_memory_back
 from kestrav.render.tracing.description import Body, Lamp, Moment, Region, Surface, Traced, TracedScene, Wanted
 from kestrav.render.tracing.emitters import SurfaceSample, sampling_weights
 
@@ -572,7 +573,7 @@ def serve(connection: Connection, *, slow: bool = False) -> None:
                 elif kind == "rest":
                     tracer = None
                     gc.collect()
-                    connection.send(("resting", None))
+                    give_memory_back()
                 elif kind == "frame":
                     assert tracer is not None
                     shown = time.monotonic()

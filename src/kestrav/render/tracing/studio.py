@@ -104,11 +104,20 @@ class TracingProcess:
                 "the path tracer ended unexpectedly; memory may have run out: try fewer parts or a smaller size"
             ) from fault
 
+    def rest(self) -> bool:
+        """Let it put its scene away, which is not waited for; tells whether it is there to do so."""
+        try:
+            self.connection.send(("rest", None))
+        except OSError:
+            return False
+        return True
+
     def close(self) -> None:
-        """End it."""
+        """End it; one that was copied by a fork is only let go."""
         self.connection.close()
-        self.process.terminate()
-        self.process.wait()
+        if self._owner == os.getpid():
+            self.process.terminate()
+            self.process.wait()
 
 
 _resting: list[TracingProcess] = []  # one at the most
@@ -120,23 +129,22 @@ def take_process() -> TracingProcess:
         process = _resting.pop()
         if process.is_free:
             return process
+        process.close()
     return TracingProcess()
 
 
 def give_back(process: TracingProcess) -> None:
     """Let a process rest without its scene until it is wanted again; what is still at work is ended."""
-    if _resting or not process.is_free:
+    if _resting or not process.is_free or not process.rest():
         process.close()
         return
-    process.ask("rest", None)
     _resting.append(process)
 
 
 @atexit.register
 def _end_resting() -> None:
     for process in _resting:
-        if process.is_free:
-            process.close()
+        process.close()
 
 
 class FinishedStudio:
