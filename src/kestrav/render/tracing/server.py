@@ -38,6 +38,7 @@ _NO_FACE = 1.01  # index of refraction below which a face reflects nothing itsel
 _MIRROR = 0.02  # roughness below which glass is clear
 _EDGES = 16  # samples of a pixel that tell what of it is covered
 _RIM = 16  # pixels
+_RESTS = 120.0  # s without a scene, in which it holds half a gigabyte, after which it ends
 _GUIDES = "albedo:albedo,normal:sh_normal"
 Single = NDArray[np.float32]
 
@@ -557,11 +558,22 @@ def _across(angle: float, aspect: float) -> float:
     return float(2.0 * np.degrees(np.arctan(np.tan(np.radians(angle) / 2.0) * aspect)))
 
 
+def _give_all_back() -> None:
+    """Give back what a scene that is gone has taken."""
+    gc.collect()
+    if "drjit" in sys.modules:
+        # it keeps freed arrays for the next ones
+        sys.modules["drjit"].flush_malloc_cache()
+    give_memory_back()
+
+
 def serve(connection: Connection, *, slow: bool = False) -> None:
-    """Answer until the other side goes."""
+    """Answer until the other side goes, or wants nothing for long."""
     tracer: Tracer | None = None
     with contextlib.suppress(EOFError, OSError):
         while True:
+            if tracer is None and not connection.poll(_RESTS):
+                return
             kind, value = connection.recv()
             try:
                 if kind == "scene":
@@ -572,8 +584,7 @@ def serve(connection: Connection, *, slow: bool = False) -> None:
                     connection.send(("ready", tracer.variant))
                 elif kind == "rest":
                     tracer = None
-                    gc.collect()
-                    give_memory_back()
+                    _give_all_back()
                 elif kind == "frame":
                     assert tracer is not None
                     shown = time.monotonic()

@@ -6,6 +6,7 @@ import atexit
 import os
 import subprocess
 import sys
+import time
 from collections.abc import Callable, Mapping, Sequence
 from multiprocessing import Pipe
 from multiprocessing.connection import Connection
@@ -50,6 +51,7 @@ _FLOOR_GREY = 0.5  # albedo of the floor that catches shadows where the picture 
 _FLOOR = 60.0  # of the size of all, that the floor below it is wide
 _MOMENTS = 16  # instants within a frame that moving things are seen at
 _BEHIND = 100.0  # m
+_RESTED = 100.0  # s, less than after which a process that rests ends
 
 
 Progress = Callable[[float, float, tuple[Single, Single] | None], bool]
@@ -72,6 +74,7 @@ class TracingProcess:
         self.process = subprocess.Popen(command, pass_fds=[theirs.fileno()], stdin=subprocess.DEVNULL)
         theirs.close()
         self.variant = ""
+        self.rested = 0.0  # since when, by the monotonic clock
         self._owner, self._asked = os.getpid(), False
 
     @property
@@ -106,6 +109,7 @@ class TracingProcess:
 
     def rest(self) -> bool:
         """Let it put its scene away, which is not waited for; tells whether it is there to do so."""
+        self.rested = time.monotonic()
         try:
             self.connection.send(("rest", None))
         except OSError:
@@ -127,7 +131,8 @@ def take_process() -> TracingProcess:
     """The path tracer's process that was given back, as to start one takes seconds, or a new one."""
     while _resting:
         process = _resting.pop()
-        if process.is_free:
+        # one that has rested for long may be about to end by itself
+        if process.is_free and time.monotonic() - process.rested < _RESTED:
             return process
         process.close()
     return TracingProcess()
