@@ -107,31 +107,31 @@ def smallest_ellipse(points: ArrayLike) -> tuple[Array, float, float, float]:
     rounding = own / np.sqrt(spread) @ own.T
     x, y = (unit @ rounding).T
 
-    def images(map_: Array) -> tuple[Array, Array]:
-        a, b, c, e, f = map_
+    def images(entries: Array) -> tuple[Array, Array]:
+        a, b, c, e, f = entries
         return a * x + b * y + e, b * x + c * y + f
 
-    def shrinks(map_: Array) -> float:
-        a, b, c = map_[:3]
+    def shrinks(entries: Array) -> float:
+        a, b, c = entries[:3]
         return -math.log(max(a * c - b * b, _FLAT))
 
-    def shrinks_by(map_: Array) -> Array:
-        a, b, c = map_[:3]
+    def shrinks_by(entries: Array) -> Array:
+        a, b, c = entries[:3]
         slope: Array = np.array([-c, 2 * b, -a, 0.0, 0.0]) / max(a * c - b * b, _FLAT)
         return slope
 
-    def inside(map_: Array) -> Array:
-        s, t = images(map_)
+    def inside(entries: Array) -> Array:
+        s, t = images(entries)
         room: Array = 1.0 - s * s - t * t
         return room
 
-    def inside_by(map_: Array) -> Array:
-        s, t = images(map_)
+    def inside_by(entries: Array) -> Array:
+        s, t = images(entries)
         slopes: Array = -2.0 * np.column_stack([s * x, s * y + t * x, t * y, s, t])
         return slopes
 
     farthest = float(np.hypot(x, y).max())
-    map_ = scipy.optimize.minimize(
+    entries = scipy.optimize.minimize(
         shrinks,
         [1 / farthest, 0.0, 1 / farthest, 0.0, 0.0],
         jac=shrinks_by,
@@ -139,8 +139,8 @@ def smallest_ellipse(points: ArrayLike) -> tuple[Array, float, float, float]:
         method="SLSQP",
         options={"ftol": _FITS, "maxiter": _MOST_STEPS},
     ).x
-    linear = np.array([[map_[0], map_[1]], [map_[1], map_[2]]]) @ rounding
-    centre = -np.linalg.solve(linear, map_[3:])
+    linear = np.array([[entries[0], entries[1]], [entries[1], entries[2]]]) @ rounding
+    centre = -np.linalg.solve(linear, entries[3:])
     # what is left outside by the tolerance is taken in
     away = float(np.hypot(*(linear @ (unit - centre).T)).max())
     values, axes = np.linalg.eigh(np.linalg.inv(linear.T @ linear))
