@@ -39,7 +39,7 @@ coverage: dev
 lint: dev
 	@.venv/bin/ruff check src tests bench campaigns demo
 	@.venv/bin/ruff format --check src tests bench campaigns demo
-	@.venv/bin/mypy -p kestrav
+	@.venv/bin/mypy -p kestrav -p bench -p campaigns
 	@.venv/bin/lint-imports
 
 bench: dev

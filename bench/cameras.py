@@ -5,6 +5,7 @@ import time
 import coal
 import numpy as np
 import trimesh
+from trimesh.ray.ray_pyembree import RayMeshIntersector
 from vtkmodules.vtkRenderingCore import vtkRenderWindow
 
 from bench.bare import bare_renderer
@@ -52,12 +53,12 @@ def _naive(judged, frames):
         sizes.append(0.5 * np.ptp(places[:, 1]))
         at = rng.uniform(places.min(axis=0), places.max(axis=0), (_RAYS, 2))
         right = np.cross(seen.forward[k], seen.up[k])
-        ways = seen.forward[k] + at[:, :1] * half * judged.aspect * right + at[:, 1:] * half * seen.up[k]
-        ways /= np.linalg.norm(ways, axis=1)[:, None]
-        origins = np.broadcast_to(seen.position[k], ways.shape)
-        whole, owned = trimesh.util.concatenate(scene), np.concatenate(owner)
-        struck = trimesh.util.concatenate(alone).ray.intersects_first(origins, ways) >= 0
-        first = whole.ray.intersects_first(origins, ways)
+        directions = seen.forward[k] + at[:, :1] * half * judged.aspect * right + at[:, 1:] * half * seen.up[k]
+        directions /= np.linalg.norm(directions, axis=1)[:, None]
+        origins = np.broadcast_to(seen.position[k], directions.shape)
+        owned = np.concatenate(owner)
+        struck = RayMeshIntersector(trimesh.util.concatenate(alone)).intersects_first(origins, directions) >= 0
+        first = RayMeshIntersector(trimesh.util.concatenate(scene)).intersects_first(origins, directions)
         inside = struck & (np.abs(at) <= 1).all(axis=1)
         shares.append((inside & owned[first]).sum() / max(struck.sum(), 1))
         eye = np.eye(4)
@@ -107,14 +108,14 @@ def watching_the_demo(_in_turns):
     """The demo's orbit."""
     opened = project_file.load(PROJECT)
     camera = next(s for s in opened.project.shots if s.name == "Cabinet orbit").camera
-    return _watch(opened.project, opened.meshes, save=camera, as_json="the demo's orbit")
+    return _watch(opened.project, opened.meshes, camera, "the demo's orbit")
 
 
 def watching_two_thousand_parts(_in_turns):
     """A cart in a hall of two thousand parts, from an orbit about it."""
     project, meshes = hall(2000)
     project = add_orbit(project, meshes, ["cart"], offset=2500.0, height=1500.0, duration=12.0)
-    return _watch(project, meshes, save=project.cameras[-1].id, as_json="a hall of 2000 parts")
+    return _watch(project, meshes, project.cameras[-1].id, "a hall of 2000 parts")
 
 
 def scrubbing_against_bare_views(in_turns):

@@ -6,13 +6,14 @@ import coal
 import numpy as np
 
 from bench.demo import PROJECT
-from kestrav.core.clearance.sweep import sweep
+from kestrav.core.clearance.asked import GENERAL
+from kestrav.core.clearance.sweep import prepared, sweep
 from kestrav.core.files import project_file
 from kestrav.core.geometry.models import model, placed
 from kestrav.core.kinematics.poses import moving_groups, world_poses
 from kestrav.core.kinematics.runs import frame_times
 
-SHARE = 0.06  # of the frames that the bare loop is run on; it takes minutes for all
+SHARE = 0.02  # of the frames that the bare loop is run on; it takes minutes for all
 
 
 def sweep_against_every_pair(in_turns):
@@ -23,7 +24,14 @@ def sweep_against_every_pair(in_turns):
     rows = [i for i, p in enumerate(project.parts) if p.geometry]
     models = {i: model(meshes[project.parts[i].geometry]) for i in rows}
     found = sweep(project, meshes, times)
-    skip = {frozenset((c.pair.moving, c.pair.other)) for c in found.contacts}
+    # what is in contact, stands nearer than required or has a requirement of its own is no distance to be told of
+    general = next(t for t in found.tallies if t.requirement is None)
+    ready = prepared(project, meshes)
+    told_of = [each.pair for each in ready.contacts] + [each.pair for each in ready.near.values()]
+    skip = {frozenset((pair.moving, pair.other)) for pair in told_of}
+    skip |= {
+        frozenset(pair) for pair, whose in zip(ready.bodies.pairs(), ready.asked.whose, strict=True) if whose != GENERAL
+    }
     pairs = [
         (a, b)
         for a in rows
@@ -32,18 +40,24 @@ def sweep_against_every_pair(in_turns):
         and group.get(project.parts[b].id) != group[project.parts[a].id]
         and frozenset((project.parts[a].id, project.parts[b].id)) not in skip
     ]
+    row = {p.id: i for i, p in enumerate(project.parts)}
+
+    def named(pair):
+        """The numbers of a pair's parts: it may be one that stood near before."""
+        return row[pair.moving], row[pair.other]
+
     # an even choice of frames, with the worst among them
     chosen = np.unique(np.append(np.arange(0, len(times), round(1 / SHARE)), found.worst))
     poses = world_poses(project, times[chosen])
     least = []
     began = time.perf_counter()
-    for frame in poses:
+    for k, frame in zip(chosen, poses, strict=True):
         transforms = {i: placed(frame[i]) for i in rows}
         request = coal.DistanceRequest()
         least.append(
             min(
                 coal.distance(models[a], transforms[a], models[b], transforms[b], request, coal.DistanceResult())
-                for a, b in pairs
+                for a, b in [*pairs, named(general.pairs[k])]
             )
         )
     bare = (time.perf_counter() - began) * len(times) / len(chosen)
@@ -53,7 +67,8 @@ def sweep_against_every_pair(in_turns):
         sweep(project, meshes, times)
         runs.append(time.perf_counter() - began)
     ours = sorted(runs)[1]
-    worst = float(np.abs(np.maximum(least, 0.0) - found.distance[chosen]).max())
+    # below 0 it is how deep parts overlap, which coal measures in another way
+    worst = float(np.abs(np.maximum(least, 0.0) - np.maximum(general.distance[chosen], 0.0)).max())
     fine = bare / ours >= 10 and worst <= 1e-6
     return (
         f"clearance sweep, {len(times)} frames, {len(pairs)} pairs: {ours:.2f} s against {bare:.0f} s of coal on every pair "

@@ -3,11 +3,13 @@
 import time
 
 import coal
+import msgspec
 import numpy as np
 
 from bench.demo import PROJECT
 from kestrav.core.clearance.contacts import first_touch
 from kestrav.core.document import edits
+from kestrav.core.document.base import ContactTrigger
 from kestrav.core.document.lookup import subtree
 from kestrav.core.files import project_file
 from kestrav.core.geometry.models import model, placed
@@ -20,10 +22,10 @@ WINDOW = 0.02  # s before the contact in which the bare loop is run; it is scale
 def search_against_every_instant(in_turns):
     opened = project_file.load(PROJECT)
     project, meshes = opened.project, opened.meshes
-    gate = next(s for s in project.rotations if type(s.trigger).__name__ == "ContactCue")
+    gate = next(s for s in project.rotations if isinstance(s.trigger, ContactTrigger))
     a, b = gate.trigger.a, gate.trigger.b
     # as before anything is started by it
-    project = edits.update(project, gate.id, trigger=edits.msgspec.structs.replace(gate.trigger, time=None))
+    project = edits.update(project, gate.id, trigger=msgspec.structs.replace(gate.trigger, time=None))
     row = {p.id: i for i, p in enumerate(project.parts)}
     sides = [[i for i in subtree(project, thing) if project.parts[row[i]].geometry] for thing in (a, b)]
     models = {i: model(meshes[project.parts[row[i]].geometry]) for side in sides for i in side}

@@ -4,12 +4,14 @@ import numpy as np
 
 from bench.demo import PROJECT
 from kestrav.core.files import project_file
+from kestrav.core.geometry.curves import Spline
 from kestrav.core.paths.path_curves import path_curve
 
 
 def stations_against_spline(in_turns):
     path = project_file.load(PROJECT).project.paths[0]
     curve = path_curve(path).curve
+    assert isinstance(curve.shape, Spline)
     spline = curve.shape.polynomial
     stations = np.linspace(0, curve.length, 100_000)
     parameters = curve.parameter(stations)

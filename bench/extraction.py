@@ -16,7 +16,7 @@ from kestrav.core.extraction.pulls import directions
 from kestrav.core.extraction.removal_poses import Pose
 from kestrav.core.extraction.search import ExtractionPath, ExtractionRequest, find_extraction_path
 from kestrav.core.geometry.meshes import joined
-from kestrav.core.geometry.models import AT_REST, built, placed
+from kestrav.core.geometry.models import at_rest, built, placed
 
 SEEDS = 5
 SECONDS = 60.0  # within which a puzzle is to be solved
@@ -39,9 +39,9 @@ def _plain(problem, seed, ends):
         rotation = Rotation.from_quat([turn.x, turn.y, turn.z, turn.w]).as_matrix()
         at = np.eye(4)
         at[:3, :3] = rotation
-        way = np.array([state.getX(), state.getY(), state.getZ()])
-        at[:3, 3] = problem.pivot + way - rotation @ problem.pivot
-        return not coal.collide(mover, placed(at), others, AT_REST, request, coal.CollisionResult())
+        translation = np.array([state.getX(), state.getY(), state.getZ()])
+        at[:3, 3] = problem.pivot + translation - rotation @ problem.pivot
+        return not coal.collide(mover, placed(at), others, at_rest(), request, coal.CollisionResult())
 
     space = ob.SE3StateSpace()
     bounds = ob.RealVectorBounds(3)
@@ -53,9 +53,9 @@ def _plain(problem, seed, ends):
     setup = og.SimpleSetup(space)
     setup.setStateValidityChecker(valid)
     states = []
-    for way in ((0.0, 0.0, 0.0), ends[seed % len(ends)].way):
+    for translation in ((0.0, 0.0, 0.0), ends[seed % len(ends)].translation):
         state = space.allocState()
-        state.setXYZ(*way)
+        state.setXYZ(*translation)
         turn = state.rotation()
         turn.x, turn.y, turn.z, turn.w = 0.0, 0.0, 0.0, 1.0
         states.append(state)

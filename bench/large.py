@@ -93,7 +93,8 @@ def opening(in_turns):
     """Opening its project file against trimesh reading the same meshes, and the memory that takes."""
     with tempfile.TemporaryDirectory() as folder:
         file = Path(folder, "large.kestrav")
-        project_file.save(*assembly(), file)
+        project, meshes = assembly()
+        project_file.save(project, meshes, file)
         took, bare = in_turns(lambda: project_file.load(file), lambda: _bare(file), 3)
         code = "import sys\nfrom pathlib import Path\nfrom kestrav.core.files import project_file\nproject_file.load(Path(sys.argv[1]))"
         began = time.perf_counter()
@@ -116,11 +117,10 @@ def clearing(in_turns):
     found = sweep(project, meshes, times)
     ours = time.perf_counter() - began
     ready = prepared(project, meshes)
-    rng, poses = np.random.default_rng(2), {}
+    rng = np.random.default_rng(2)
     pairs, request = len(ready.bodies.first), coal.DistanceRequest()
     taken = [(int(rng.integers(pairs)), int(rng.integers(len(times)))) for _ in range(_SAMPLED)]
-    for _, frame in taken:
-        poses.setdefault(frame, world_poses(project, times[frame : frame + 1])[0, ready.bodies.rows])
+    poses = {f: world_poses(project, times[f : f + 1])[0, ready.bodies.rows] for f in {frame for _, frame in taken}}
     began = time.perf_counter()
     for k, frame in taken:
         a, b = ready.bodies.first[k], ready.bodies.second[k]

@@ -1,7 +1,6 @@
 """Poses of many moving parts, the timeline's redraw, and one drag of a key to updated charts."""
 
-import os
-import tempfile
+import itertools
 import time
 
 import numpy as np
@@ -74,18 +73,13 @@ def thousand_parts(in_turns):
 
 def _window(project, lanes):
     """The real window with a project, and everything drawn once."""
-    from PySide6.QtCore import QSettings
     from PySide6.QtWidgets import QApplication
 
+    from kestrav.app.shell.start import make_application
     from kestrav.app.shell.window import Window
-    from kestrav.app.widgets import style
 
-    application = QApplication.instance() or QApplication([])
-    if not hasattr(application, "kestrav_settings"):
-        application.kestrav_settings = tempfile.TemporaryDirectory()
-        folder = application.kestrav_settings.name
-        QSettings.setPath(QSettings.Format.NativeFormat, QSettings.Scope.UserScope, folder)
-        style.apply_style(application)
+    application = make_application()
+    assert isinstance(application, QApplication)
     window = Window()
     window.resize(1280, 800)
     window.show()
@@ -106,7 +100,6 @@ def _close(application, window):
 
 def timeline_redraw(in_turns):
     """Twelve lanes of 20 000 samples: new data in all of them, and the playhead moved on, a picture each."""
-    os.environ.setdefault("QT_QPA_PLATFORM", "xcb")
     from kestrav.app.timeline.lanes import Lane
 
     application, window = _window(fleet(), ["clearance"])
@@ -244,12 +237,12 @@ def many_wheels(in_turns):
             steps = np.einsum("ij,ij->i", np.diff(centre, axis=0), 0.5 * (ahead[:-1] + ahead[1:]))
             np.interp(TIMES, grid, np.concatenate([[0.0], np.cumsum(steps)]) / roll.radius)
 
+    starts = itertools.count()
+
     def ours():
-        moved = edits.update(project, "run-0", start=float(ours.count % 7) * 1e-3)
-        ours.count += 1
+        moved = edits.update(project, "run-0", start=float(next(starts) % 7) * 1e-3)
         world_poses(moved, TIMES)
 
-    ours.count = 0
     took, bare = in_turns(ours, plain, 5)
     return (
         f"200 wheels on 20 vehicles at {len(TIMES)} times after an edit, all poses: {1000 * took / 200:.2f} ms a wheel against "

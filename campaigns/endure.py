@@ -16,6 +16,7 @@ import traceback
 from collections import Counter
 from dataclasses import dataclass, field
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QPoint, QSettings, Qt, QtMsgType, qInstallMessageHandler
 from PySide6.QtGui import QAction
@@ -25,6 +26,9 @@ from PySide6.QtWidgets import QAbstractSpinBox, QApplication, QLineEdit, QListWi
 from kestrav.core.document.validation import validate
 from kestrav.core.files import project_file
 from kestrav.core.processes import give_memory_back
+
+if TYPE_CHECKING:
+    from kestrav.app.shell.window import Window
 
 PROJECT = Path(__file__).parent.parent / "demo" / "fan-cassette.kestrav"
 # what asks for files, leaves the program, or works for minutes
@@ -79,7 +83,7 @@ def resident() -> float:
 class Hands:
     """Random hands at a window."""
 
-    def __init__(self, window: QWidget, rng: random.Random) -> None:
+    def __init__(self, window: Window, rng: random.Random) -> None:
         self.window, self.rng = window, rng
         self.session, self.stage = window.session, window.stage
         self.last = ""  # what was done last
@@ -139,9 +143,10 @@ class Hands:
     def choose(self) -> None:
         """Something in the document."""
         project = self.session.project
-        things = [*project.parts, *project.paths, *project.runs, *project.cameras, *project.shots]
-        if things:
-            self.session.select(self.rng.choice(things).id)
+        groups = (project.parts, project.paths, project.runs, project.cameras, project.shots)
+        ids = [thing.id for group in groups for thing in group]
+        if ids:
+            self.session.select(self.rng.choice(ids))
 
     def seek(self) -> None:
         """Another time."""

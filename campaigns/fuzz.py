@@ -22,6 +22,7 @@ from collections import Counter
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 import ezdxf
 import msgspec
@@ -249,7 +250,7 @@ def _restructured(data: bytes, rng: random.Random) -> bytes:
     return json.dumps(tree).encode()
 
 
-def _places(tree: object) -> Iterator[tuple[object, object]]:
+def _places(tree: Any) -> Iterator[tuple[Any, Any]]:
     waiting = [tree]
     while waiting:
         here = waiting.pop()
@@ -298,7 +299,7 @@ class Reader:
     context = multiprocessing.get_context("spawn")
 
     def __post_init__(self) -> None:
-        self.process = None
+        self.process: multiprocessing.process.BaseProcess | None = None
 
     def read(self, file: Path, seconds: float = SECONDS) -> tuple[str, str]:
         """What came of a file."""

@@ -1,13 +1,19 @@
 """Playing without the graphics' help: what stands is drawn once, and frames are kept and made ahead as pictures."""
 
+import time
+
 import numpy as np
 import pytest
+from PySide6.QtCore import QCoreApplication
 from PySide6.QtGui import QImage
 from shapes import box_mesh, make_project, straight
 
 from kestrav.app.stage import preview
 from kestrav.core.camera.orbits import add_orbit
 from kestrav.core.document import edits
+from kestrav.core.editing.finishing import with_finish
+from kestrav.core.finishes.shelf import BY_NAME
+from kestrav.core.memo import Memo
 from kestrav.render.picture import grab
 
 
@@ -95,6 +101,22 @@ def test_the_lens_is_aimed_at_every_frame_where_it_is_all_that_is_seen(hall, mon
         counts.append(len(aimed))
     # in its corner it follows at half the rate
     assert counts[0] <= 4 and counts[1] == 6
+
+
+def test_finishes_get_their_structure_while_it_plays_too(hall, monkeypatch):
+    monkeypatch.setattr("kestrav.core.finishes.textures._pixels", Memo(8))
+    monkeypatch.setattr(hall.stage.play.preview, "show", lambda frame: False)
+    wood = next(f for f in BY_NAME.values() if f.texture == "wood")
+    hall.session.edit("Give finish", lambda p: with_finish(p, ["part-2"], wood))
+    hall.stage.draw()
+    assert hall.stage.scene.refining
+    until, drawn = time.monotonic() + 30, hall.stage.drawings
+    hall.stage.play.set_playing(True)
+    while hall.stage.scene.refining and time.monotonic() < until:
+        hall.stage.draw()
+        QCoreApplication.processEvents()
+    hall.stage.play.set_playing(False)
+    assert not hall.stage.scene.refining and hall.stage.drawings > drawn
 
 
 def test_frames_that_were_played_are_shown_again_as_they_were(hall):

@@ -24,7 +24,7 @@ from kestrav.core.files import project_file
 from kestrav.core.files.versions import keep_version
 from kestrav.core.findings.model import Fix
 from kestrav.core.geometry.meshes import Mesh
-from kestrav.core.kinematics.poses import world_poses
+from kestrav.core.kinematics.poses import prefetch_lights, world_poses
 from kestrav.core.kinematics.runs import shown_times, span
 from kestrav.core.kinematics.traces import trace
 from kestrav.core.parts.rest import rest_poses
@@ -441,5 +441,7 @@ class Session(QObject):
             times = [self.time, *later]
             poses = world_poses(self.shown, times)
             poses.flags.writeable = False
+            if later:
+                prefetch_lights(self.shown, times)
             self._posed = self.shown, {time: row for row, time in reversed(list(enumerate(times)))}, poses
         return self._posed[2][self._posed[1][self.time]]

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
+from functools import cached_property
 
 import numpy as np
 from numpy.typing import NDArray
@@ -144,7 +145,7 @@ class Batch:
         self.needs_room = False
         self._patient = patient
 
-    @property
+    @cached_property
     def triangles(self) -> int:
         """How many there are of it when it is drawn whole."""
         return sum(len(m.outline.triangles) for m in self.members)

@@ -266,7 +266,8 @@ class Scene:
     def refining(self) -> bool:
         """Whether something is shown rougher than it will be."""
         uneven = [batch for batch in self.batches if not batch.structured]
-        self._outlines.want_structures({batch.kind.finish for batch in uneven if batch.kind.finish is not None})
+        wanted = {batch.kind.finish for batch in uneven if batch.kind.finish is not None}
+        self._outlines.want_structures(finish for finish in wanted if not structure_is_known(finish))
         # asked, it begins to work
         waiting = self._outlines.waiting
         return waiting or bool(uneven) or any(self._finer(batch) for batch in self.batches)

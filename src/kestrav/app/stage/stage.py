@@ -209,8 +209,9 @@ class Stage(StageBase):
         else:
             with play.still.below(self.main, of, self.marks.steady, lamps_changed=self.lights.changed):
                 whole = self.gradual.draw(True)
-        # where a picture takes long, there are to be few more of them
-        self._refining.setInterval(int(max(_REFINED, 4000 * self.gradual.took)))
+        if not self._refining.isActive():  # it would begin anew with each picture, and never end while it plays
+            # where a picture takes long, there are to be few more of them
+            self._refining.setInterval(int(max(_REFINED, 4000 * self.gradual.took)))
         film = self.session.film
         if film is not None and film.over is not None and self.lens.GetDraw():
             self._fade_over(film)

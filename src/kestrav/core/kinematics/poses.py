@@ -96,6 +96,15 @@ def light_places(project: Project, light: Light, times: ArrayLike) -> tuple[Arra
     return places.copy(), targets.copy()
 
 
+def prefetch_lights(project: Project, times: ArrayLike) -> None:
+    """Work out where all lights are at times (n,) together, as each is asked for one by one while it plays."""
+    times = np.asarray(times, float)
+    for light in project.lights:
+        places, targets = _shining(project, light, times)
+        for k in range(len(times)):
+            _light_places.put((project, light), (places[k : k + 1], targets[k : k + 1]), times[k : k + 1].tobytes())
+
+
 def _shining(project: Project, light: Light, times: Array) -> tuple[Array, Array]:
     motion = Motion(project)
     poses = motion.poses(light.id, times)
@@ -108,7 +117,7 @@ def _shining(project: Project, light: Light, times: Array) -> tuple[Array, Array
     return poses[:, :3, 3].copy(), target[:, :3, :3] @ middle + target[:, :3, 3]
 
 
-_light_places: Memo[tuple[Array, Array]] = Memo(16)
+_light_places: Memo[tuple[Array, Array]] = Memo(256)
 
 
 def mover_bounds(project: Project) -> list[Array]:
