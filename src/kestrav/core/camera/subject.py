@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -36,14 +36,37 @@ class Subject:
 
     def places(self, poses: Array) -> Array:
         """The points in space (n, k, 3) under world poses (n, parts, 4, 4)."""
-        return np.concatenate([apply(poses[:, row], points) for row, points in self.groups], axis=1)
+        return self.placed(self.group_poses(poses))
 
     def places_at(self, project: Project, times: ArrayLike) -> Array:
         """The points in space (n, k, 3) at times (n,)."""
+        return self.placed(self.group_poses_at(project, times))
+
+    def group_poses(self, poses: Array) -> list[Array]:
+        """Of each group its poses (n, 4, 4), out of world poses (n, parts, 4, 4)."""
+        return [poses[:, row] for row, _ in self.groups]
+
+    def group_poses_at(self, project: Project, times: ArrayLike) -> list[Array]:
+        """Of each group its poses (n, 4, 4) at times (n,)."""
         motion, times = Motion(project), np.asarray(times, float)
+        return [motion.poses(project.parts[row].id, times) for row, _ in self.groups]
+
+    def placed(self, group_poses: Sequence[Array]) -> Array:
+        """The points in space (n, k, 3), the groups being at poses (n, 4, 4) each."""
         return np.concatenate(
-            [apply(motion.poses(project.parts[row].id, times), points) for row, points in self.groups], axis=1
+            [apply(pose, points) for pose, (_, points) in zip(group_poses, self.groups, strict=True)], axis=1
         )
+
+    def along(self, group_poses: Sequence[Array], origins: Array, directions: Array) -> Array:
+        """How far in mm the points (n, k) lie from origins (n, 3) along unit vectors (n, 3), the groups being at poses (n, 4, 4) each: the
+        same as of their places in space, which need not be worked out for it."""
+        ends = np.cumsum([0, *(len(points) for _, points in self.groups)])
+        along = np.empty((len(origins), ends[-1]))
+        for k, (pose, (_, points)) in enumerate(zip(group_poses, self.groups, strict=True)):
+            mine = along[:, ends[k] : ends[k + 1]]
+            np.matmul(np.einsum("nij,ni->nj", pose[:, :3, :3], directions), points.T, out=mine)
+            mine += np.einsum("ni,ni->n", pose[:, :3, 3] - origins, directions)[:, None]
+        return along
 
 
 def subject_id(camera: Camera) -> str:

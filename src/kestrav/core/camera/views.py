@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -10,7 +10,7 @@ import scipy
 from numpy.typing import ArrayLike, NDArray
 
 from kestrav.core.camera.lens import frame_on_sensor, in_camera, on_frame
-from kestrav.core.camera.subject import subject_of
+from kestrav.core.camera.subject import Subject, subject_of
 from kestrav.core.document.lookup import get_as
 from kestrav.core.document.records import (
     Aim,
@@ -43,6 +43,7 @@ _SAME = 1e-6  # mm
 _TURNING = 2.0  # s in which a camera turns to what it looks at where it stops, and back
 _ROUNDS = 40  # of the search for a distance
 _SETTLED = 1e-9
+_CLOSEST = 1e-3  # mm in front of the camera that points are taken to be at least
 
 
 @dataclass(frozen=True)
@@ -111,8 +112,13 @@ def views(
     )
     if not camera.keeps or (subject := subject_of(project, meshes, camera)) is None:
         return views
-    places = subject.places(poses) if poses is not None else subject.places_at(project, times)
-    return _keeping_size(camera, views, places, aspect)
+    return _keeping_size(
+        camera,
+        views,
+        subject,
+        subject.group_poses(poses) if poses is not None else subject.group_poses_at(project, times),
+        aspect,
+    )
 
 
 def _unit(vectors: Array) -> Array:
@@ -389,33 +395,49 @@ def heights(camera: Camera, seen: Views, places: Array, aspect: float) -> Array:
     return heights
 
 
-def _keeping_size(camera: Camera, seen: Views, places: Array, aspect: float) -> Views:
-    """Views by which points (n, k, 3) cover the camera's share of the frame's height."""
-    covered = np.maximum(heights(camera, seen, places, aspect), 1e-9)
+def _keeping_size(camera: Camera, seen: Views, subject: Subject, group_poses: Sequence[Array], aspect: float) -> Views:
+    """Views by which a subject, its groups at poses (n, 4, 4) each, covers the camera's share of the frame's height."""
     if camera.keeps == "lens" or camera.parallel:
+        covered = np.maximum(heights(camera, seen, subject.placed(group_poses), aspect), 1e-9)
         # what is seen grows with the focal length, and with one by the height of a parallel view
         return replace(
             seen,
             focal_length=seen.focal_length * camera.size / covered,
             view_height=seen.view_height * covered / camera.size,
         )
-    return _moved_to_size(camera, seen, places, aspect)
-
-
-def _moved_to_size(camera: Camera, seen: Views, places: Array, aspect: float) -> Views:
-    """Views moved along their lines of sight so that points (n, k, 3) are so large."""
-    forward = seen.forward
     # moved along its line of sight, a camera has all points as far to the side, and so much nearer or farther
-    aside = np.einsum("nki,ni->nk", places - seen.target[:, None], seen.up)
-    depth = np.einsum("nki,ni->nk", places - seen.target[:, None], forward)
+    aside = subject.along(group_poses, seen.target, seen.up)
+    depth = subject.along(group_poses, seen.target, seen.forward)
     wanted = 2.0 * camera.size * seen.half_height(camera, aspect, 1.0)
-    nearest = -depth.min(axis=1)
-    low, high = nearest + 1.0, np.full(len(nearest), 1e7)
-    distance = np.maximum(np.linalg.norm(seen.target - seen.position, axis=1), 1.01 * low)
+    distance = _distances(aside, depth, wanted, np.linalg.norm(seen.target - seen.position, axis=1))
+    return replace(seen, position=seen.target - distance[:, None] * seen.forward)
+
+
+def _distances(aside: Array, depth: Array, wanted: Array, first: Array) -> Array:
+    """How far (n,) in mm from their targets cameras see points so large: ``aside`` (n, k) is how far up the points lie and ``depth`` how far
+    beyond the target, ``wanted`` (n,) the difference of the outermost slopes, ``first`` (n,) where the search begins.
+
+    It is looked for with those points that have been outermost somewhere, until no other one is.
+    """
+    nearest = 1.0 - depth.min(axis=1)
+    distance: Array = np.maximum(first, 1.01 * nearest)
+    outermost = np.zeros(depth.shape[1], bool)
+    while True:
+        slopes = aside / np.maximum(depth + distance[:, None], _CLOSEST)
+        last = np.concatenate([slopes.argmax(axis=1), slopes.argmin(axis=1)])
+        if outermost[last].all():
+            return distance
+        outermost[last] = True
+        distance = _distances_of(aside[:, outermost], depth[:, outermost], wanted, distance, nearest)
+
+
+def _distances_of(aside: Array, depth: Array, wanted: Array, distance: Array, nearest: Array) -> Array:
+    """As :func:`_distances`, of all these points, and no nearer than ``nearest`` (n,)."""
+    low, high = nearest, np.full(len(nearest), 1e7)
     each = np.arange(len(distance))
     for _ in range(_ROUNDS):
         away = depth + distance[:, None]
-        slopes = aside / np.maximum(away, 1e-3)
+        slopes = aside / np.maximum(away, _CLOSEST)
         top, foot = slopes.argmax(axis=1), slopes.argmin(axis=1)
         size = slopes[each, top] - slopes[each, foot]
         if np.abs(size / wanted - 1.0).max(initial=0.0) < _SETTLED:
@@ -424,5 +446,5 @@ def _moved_to_size(camera: Camera, seen: Views, places: Array, aspect: float) ->
         # Newton's step, by the two points that are outermost now; where it leads out, halving
         rate = slopes[each, foot] / away[each, foot] - slopes[each, top] / away[each, top]
         step = distance - (size - wanted) / np.minimum(rate, -1e-12)
-        distance = np.where((step > low) & (step < high), step, 0.5 * (low + high))
-    return replace(seen, position=seen.target - distance[:, None] * forward)
+        distance = np.asarray(np.where((step > low) & (step < high), step, 0.5 * (low + high)))
+    return distance

@@ -160,8 +160,7 @@ def _camera_track(
     ).magnitude()
 
     def where(moments: Array) -> Array:
-        there = world_poses(project, moments)
-        return camera_matrices(views(project, meshes, camera, moments, there, aspect))
+        return camera_matrices(views(project, meshes, camera, moments, aspect=aspect))
 
     # what it looks at should be off by no more
     away = float(np.linalg.norm(seen.target - seen.position, axis=1).max())
