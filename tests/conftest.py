@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 import os
 import subprocess
 from pathlib import Path
@@ -30,6 +31,13 @@ def pytest_configure(config):
     os.close(writing)
     with os.fdopen(reading) as stream:
         os.environ["DISPLAY"] = f":{stream.readline().strip()}"
+
+
+def pytest_collection_finish(session):
+    """Let what is imported for good be passed over where garbage is looked for, and look as seldom as the program does."""
+    gc.collect()
+    gc.freeze()
+    gc.set_threshold(50_000, 20, 20)
 
 
 def pytest_unconfigure(config):
