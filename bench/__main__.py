@@ -55,9 +55,6 @@ def in_turns(ours: Callable[[], object], bare: Callable[[], object], rounds: int
 def main() -> int:
     """Print one line per measurement; the exit code is 1 when a limit is missed."""
     missed = 0
-    # nobody's settings are used or changed
-    settings = tempfile.TemporaryDirectory()
-    QSettings.setPath(QSettings.Format.NativeFormat, QSettings.Scope.UserScope, settings.name)
     for measure in (
         clearance.sweep_against_every_pair,
         scale.many_parts_against_every_pair,
@@ -98,7 +95,10 @@ def main() -> int:
         stage.redraw_of_a_large_assembly,
         start.first_frame,
     ):
-        text, fine = measure(in_turns)
+        # nobody's settings are used or changed, and none are left for the next
+        with tempfile.TemporaryDirectory() as settings:
+            QSettings.setPath(QSettings.Format.NativeFormat, QSettings.Scope.UserScope, settings)
+            text, fine = measure(in_turns)
         missed += not fine
         print(f"{'ok    ' if fine else 'MISSED'} {text}", flush=True)
     return 1 if missed else 0

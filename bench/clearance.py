@@ -6,7 +6,8 @@ import coal
 import numpy as np
 
 from bench.demo import PROJECT
-from kestrav.core.clearance.asked import GENERAL
+from kestrav.core.clearance.asked import GENERAL, asked_of
+from kestrav.core.clearance.bodies import moving_pairs
 from kestrav.core.clearance.sweep import prepared, sweep
 from kestrav.core.files import project_file
 from kestrav.core.geometry.models import model, placed
@@ -24,13 +25,14 @@ def sweep_against_every_pair(in_turns):
     rows = [i for i, p in enumerate(project.parts) if p.geometry]
     models = {i: model(meshes[project.parts[i].geometry]) for i in rows}
     found = sweep(project, meshes, times)
-    # what is in contact, stands nearer than required or has a requirement of its own is no distance to be told of
+    # what is in contact, stands nearer than required, has a requirement of its own or is not to be checked is no distance to be told of
     general = next(t for t in found.tallies if t.requirement is None)
     ready = prepared(project, meshes)
     told_of = [each.pair for each in ready.contacts] + [each.pair for each in ready.near.values()]
     skip = {frozenset((pair.moving, pair.other)) for pair in told_of}
+    every = moving_pairs(project, meshes)
     skip |= {
-        frozenset(pair) for pair, whose in zip(ready.bodies.pairs(), ready.asked.whose, strict=True) if whose != GENERAL
+        frozenset(pair) for pair, whose in zip(every, asked_of(project, every).whose, strict=True) if whose != GENERAL
     }
     pairs = [
         (a, b)
