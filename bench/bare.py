@@ -10,8 +10,8 @@ from vtkmodules.vtkRenderingCore import vtkActor, vtkPolyDataMapper, vtkRenderer
 from kestrav.core.kinematics.poses import world_poses
 from kestrav.render.batches import EDGE_SHADE
 from kestrav.render.palette import rgb
-from kestrav.render.scene import light
 from kestrav.render.shapes import vtk_matrix
+from kestrav.render.steady_light import light
 
 SHARP = 32.0  # degrees, as Kestrav has it
 

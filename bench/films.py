@@ -34,9 +34,9 @@ def _bare(project, meshes, shot, target):
     from kestrav.core.document.shots import frame_count, frame_time
     from kestrav.core.finishes.applied import finishes_of
     from kestrav.core.kinematics.poses import moving_groups, world_poses
+    from kestrav.render.aiming import aim_camera
     from kestrav.render.finishes import opacity_of
     from kestrav.render.picture import REACH
-    from kestrav.render.scene import aim_camera
     from kestrav.render.scene_lights import ProjectLights
     from kestrav.render.shapes import vtk_matrix
 

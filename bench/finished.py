@@ -15,7 +15,7 @@ import msgspec, numpy as np
 from kestrav.core.camera.adjusting import camera_of
 from kestrav.core.files import project_file
 from kestrav.render.tracing.description import TracedScene, Wanted
-from kestrav.render.tracing.server import Tracer
+from kestrav.render.tracing.tracer import Tracer
 from kestrav.render.tracing.studio import FinishedStudio
 from kestrav.core.light.setups import environment
 from kestrav.render.tracing.traced_bodies import bodies_of
@@ -66,7 +66,7 @@ from kestrav.core.light.response import shown_light
 from kestrav.core.light.setups import environment
 from kestrav.render.tracing.traced_bodies import bodies_of
 from kestrav.render.tracing.description import TracedScene, Wanted
-from kestrav.render.tracing.server import Tracer
+from kestrav.render.tracing.tracer import Tracer
 from kestrav.render.tracing.studio import FinishedStudio
 
 opened = project_file.load(Path("demo/fan-cassette.kestrav"))

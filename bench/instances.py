@@ -9,7 +9,8 @@ from kestrav.core.document.records import Part, Placement, Project
 from kestrav.core.geometry.meshes import mesh
 from kestrav.core.kinematics.poses import world_poses
 from kestrav.core.parts.solids import geometry_record
-from kestrav.render.scene import Scene, light
+from kestrav.render.scene import Scene
+from kestrav.render.steady_light import light
 
 
 def project(copies):

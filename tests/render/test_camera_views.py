@@ -7,6 +7,7 @@ import numpy as np
 import pytest
 from shapes import box_mesh, make_project, straight
 
+from kestrav.core.camera.filmed import faint_things
 from kestrav.core.camera.judged import Judged, of_shot
 from kestrav.core.camera.making import add_standing
 from kestrav.core.document import edits
@@ -15,7 +16,6 @@ from kestrav.core.finishes.applied import finish_of, lets_through
 from kestrav.core.kinematics.poses import world_poses
 from kestrav.render.frame_marks import FrameGuides, guide_lines, horizon_line, mask_areas
 from kestrav.render.picture import plain_studio
-from kestrav.render.scene import faint_things
 
 WIDE, HIGH = 1280, 720
 BLACK = "#000000"

@@ -6,7 +6,7 @@ from test_tracing import above, body, grey, plate, traced, tracer
 
 from kestrav.render.tracing.description import Lamp, Surface
 from kestrav.render.tracing.emitters import SurfaceSample, sampling_weights
-from kestrav.render.tracing.server import _at_once, _spread_evenly
+from kestrav.render.tracing.samples import at_once, spread_evenly
 
 LEAST = 0.1
 __all__ = ["tracer"]  # a fixture
@@ -59,14 +59,14 @@ def test_a_sheet_is_lit_on_whichever_side_the_lamp_is_and_where_it_has_gone():
 
 @pytest.mark.parametrize(("asked", "taken"), [(1, 1), (2, 2), (3, 3), (5, 4), (7, 6), (10, 9), (16, 16), (18, 16)])
 def test_samples_fill_a_grid(asked, taken):
-    assert _spread_evenly(asked) == taken
+    assert spread_evenly(asked) == taken
 
 
 def test_fewer_samples_are_taken_together_of_a_large_picture():
-    assert _at_once(32, 1, 1280 * 720) == 16
-    assert _at_once(32, 1, 3840 * 2160) == 1
-    assert _at_once(32, 8, 640 * 360) == 4
-    assert _at_once(2, 1, 100) == 1
+    assert at_once(32, 1, 1280 * 720) == 16
+    assert at_once(32, 1, 3840 * 2160) == 1
+    assert at_once(32, 8, 640 * 360) == 4
+    assert at_once(2, 1, 100) == 1
 
 
 def test_where_nothing_is_the_surroundings_are_all_there_is_to_look_at():

@@ -14,9 +14,11 @@ from kestrav.core.geometry.meshes import mesh
 from kestrav.core.kinematics.poses import world_poses
 from kestrav.core.parts import placing
 from kestrav.core.paths.path_curves import path_curve
+from kestrav.render.aiming import aim_camera
 from kestrav.render.marks import Dimension, PathMarks, chainage_ticks, frustum, grid, handle_geometry, tick_spacing
 from kestrav.render.picture import plain_studio
-from kestrav.render.scene import Scene, aim_camera, light
+from kestrav.render.scene import Scene
+from kestrav.render.steady_light import light
 from kestrav.render.viewpoint import Viewpoint, facing, on_plane, ray, to_display
 
 

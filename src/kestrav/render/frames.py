@@ -19,7 +19,7 @@ from zstandard import ZstdCompressor, ZstdDecompressor, ZstdError
 
 from kestrav import __version__
 from kestrav.core.camera.adjusting import camera_of
-from kestrav.core.camera.filmed import kept_solid
+from kestrav.core.camera.filmed import faint_things, kept_solid
 from kestrav.core.camera.views import views
 from kestrav.core.document.records import OnPicture, Project, Shot
 from kestrav.core.document.shots import frame_count, frame_time
@@ -31,7 +31,6 @@ from kestrav.core.kinematics.lighting import state
 from kestrav.core.kinematics.poses import light_places, world_poses
 from kestrav.render.formats import Bits
 from kestrav.render.picture import Picture, Studio
-from kestrav.render.scene import faint_things
 from kestrav.render.studios import studio_of
 from kestrav.render.tracing.studio import FinishedStudio
 

@@ -17,7 +17,7 @@ from vtkmodules.vtkCommonDataModel import vtkImageData, vtkPlane
 from vtkmodules.vtkRenderingCore import vtkActor2D, vtkImageMapper, vtkRenderer, vtkRenderWindow
 
 from kestrav.core.camera.adjusting import camera_of
-from kestrav.core.camera.filmed import kept_solid
+from kestrav.core.camera.filmed import faint_things, kept_solid
 from kestrav.core.camera.focusing import aperture_diameter, focus_distances, open_times
 from kestrav.core.camera.views import Views, views
 from kestrav.core.colours import LUMA, to_linear, to_srgb
@@ -25,15 +25,17 @@ from kestrav.core.document.records import Camera, Project, QualityName, Shot
 from kestrav.core.finishes.applied import in_colourway
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.kinematics.poses import world_poses
+from kestrav.render.aiming import aim_camera, aim_lens, look_through
 from kestrav.render.batches import DisplayMode
 from kestrav.render.formats import Bits
 from kestrav.render.inscriptions import Inscriber
 from kestrav.render.marks import PathLines
 from kestrav.render.palette import rgb
 from kestrav.render.passing import Passing
-from kestrav.render.scene import Scene, aim_camera, aim_lens, faint_things, light, look_through
+from kestrav.render.scene import Scene
 from kestrav.render.scene_lights import ProjectLights
 from kestrav.render.soft_light import SoftLight, off_screen
+from kestrav.render.steady_light import light
 from kestrav.render.sweeps import sweep_actor, sweep_of
 
 Array = NDArray[np.float64]

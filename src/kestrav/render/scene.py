@@ -13,24 +13,23 @@ import vtkmodules.vtkRenderingFreeType
 import vtkmodules.vtkRenderingOpenGL2  # noqa: F401  (registers the renderer)
 from numpy.typing import NDArray
 from vtkmodules.vtkCommonDataModel import vtkPlane
-from vtkmodules.vtkRenderingCore import vtkLight, vtkRenderer, vtkRenderWindow
+from vtkmodules.vtkRenderingCore import vtkRenderer
 
 from kestrav.core.camera.subject import subject_id
-from kestrav.core.camera.views import Views
 from kestrav.core.document.lookup import get, shown_parts, subtree
-from kestrav.core.document.records import Camera, LightSetup, Part, Project
+from kestrav.core.document.records import LightSetup, Part, Project
 from kestrav.core.document.surfaces import Finish
 from kestrav.core.finishes.applied import colour_of, finishes_of, laid_on
 from kestrav.core.finishes.textures import structure_is_known
 from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.geometry.transforms import inverse_rigid
 from kestrav.core.kinematics.poses import moving_groups
-from kestrav.core.light.setups import gains, soft_boxes
 from kestrav.core.parts.rest import rest_poses
 from kestrav.core.parts.solids import solid_mesh
 from kestrav.render.batches import Batch, DisplayMode, Drawings, Kind, Member, shared_drawing
-from kestrav.render.finishes import SetupLamps, Style, give_room
+from kestrav.render.finishes import Style, give_room
 from kestrav.render.outlines import AT_ONCE, EACH, Outlines
+from kestrav.render.steady_light import relight, setup_lamps
 
 Array = NDArray[np.float64]
 
@@ -475,162 +474,5 @@ def _apart(project: Project) -> dict[str, str]:
     return {inner: thing for thing in things for inner in subtree(project, thing)}
 
 
-def faint_things(camera: Camera, time: float) -> dict[str, float]:
-    """What a camera sees faint at a time in s, with its opacity; it goes there softly."""
-    faint_things: dict[str, float] = {}
-    for fade in camera.fades:
-        share = float(np.clip(min(time - fade.start, fade.end - time) / _SOFT, 0.0, 1.0))
-        if share > 0:
-            faint_things[fade.thing] = min(faint_things.get(fade.thing, 1.0), 1.0 + share * (fade.opacity - 1.0))
-    return faint_things
-
-
-_SOFT = 0.15  # s over which something becomes faint
-
-
 def _solid_key(part: Part) -> Hashable:
     return part.geometry, part.scale
-
-
-_OURS = "steady light"  # what our own lamps of a renderer are called
-_WORKSHOP = 0.55 / 0.85  # of what they shine with on plain paint, that the workshop's lamps give
-_FROM_VIEWER = 0.3
-
-
-def key_direction(setup: LightSetup) -> Array:
-    """The unit vector (3,) towards the key light of a set-up."""
-    return soft_boxes(setup)[0].direction
-
-
-def light(renderer: vtkRenderer, setup: LightSetup = LightSetup()) -> None:  # noqa: B008
-    """Give a renderer the steady light of a set-up: a lamp for each of its soft boxes, and one at the viewer."""
-    renderer.AutomaticLightCreationOff()
-    renderer.RemoveAllLights()
-    _put_lamps(renderer, setup)
-    seen: Any = renderer  # its stubs know events by number only
-    seen.AddObserver("StartEvent", lambda caller, _: _light_anew(caller))
-
-
-def relight(renderer: vtkRenderer, setup: LightSetup) -> None:
-    """Put the lamps of a set-up in place of those of another, where a renderer has such; lights of the project stay, after them."""
-    lights = renderer.GetLights()
-    lights.InitTraversal()
-    held = []
-    while (lamp := lights.GetNextItem()) is not None:
-        held.append(lamp)
-    if any(lamp.GetObjectName() == _OURS for lamp in held):
-        renderer.RemoveAllLights()
-        _put_lamps(renderer, setup)
-        for lamp in held:
-            if lamp.GetObjectName() != _OURS:
-                renderer.AddLight(lamp)
-
-
-def _put_lamps(renderer: vtkRenderer, setup: LightSetup) -> None:
-    """Put in the lamp at the viewer, which physically based shading knows by being the first, and one for each box."""
-    gain, dimmed = gains(setup), setup_lamps(setup).gain
-    head = vtkLight()
-    head.SetLightTypeToHeadlight()
-    _shine(renderer, head, _FROM_VIEWER * gain * 2.0**setup.level)
-    for box in soft_boxes(setup):
-        lamp = vtkLight()
-        lamp.SetLightTypeToSceneLight()
-        lamp.SetPositional(False)
-        lamp.SetPosition(*box.direction)
-        lamp.SetFocalPoint(0.0, 0.0, 0.0)
-        _shine(renderer, lamp, box.strength / dimmed * gain * box.colour)
-
-
-def setup_lamps(setup: LightSetup) -> SetupLamps:
-    """The lamps that stand for a set-up's boxes. On plain paint they shine in the workshop as strongly as makes it bright, elsewhere so that a white
-    surface that faces them best is not beyond white.
-
-    Plain shading has no film's shoulder: what is beyond white would lose its shape.
-    """
-    boxes = soft_boxes(setup)
-    if setup.setup == "workshop":
-        return SetupLamps(len(boxes), _WORKSHOP)
-    towards = np.array([box.direction for box in boxes])
-    strengths = np.array([box.strength for box in boxes]) / 2.0**setup.level
-    facing = np.clip(towards @ towards.T, 0.0, None) @ strengths + _FROM_VIEWER
-    return SetupLamps(len(boxes), max(float(facing.max()), 1.0))
-
-
-def _shine(renderer: vtkRenderer, lamp: vtkLight, strength: Array) -> None:
-    most = max(float(strength.max()), 1e-9)
-    lamp.SetIntensity(most)
-    lamp.SetColor(*(float(v) / most for v in strength))
-    lamp.SetObjectName(_OURS)
-    renderer.AddLight(lamp)
-
-
-def _light_anew(renderer: vtkRenderer) -> None:
-    """Let a renderer's lights shine from where they stand seen by its own camera.
-
-    Renderers of one window share shaders; VTK gives them their lights' directions anew only where a light has changed since, or one
-    renderer would be lit as the other's camera stands.
-    """
-    lights = renderer.GetLights()
-    lights.InitTraversal()
-    while (lamp := lights.GetNextItem()) is not None:
-        lamp.Modified()
-
-
-def is_software(window: vtkRenderWindow) -> bool:
-    """Whether a window that has been drawn once is rendered by the processor."""
-    report = window.ReportCapabilities().lower()
-    return any(name in report for name in ("llvmpipe", "softpipe", "swrast", "swiftshader"))
-
-
-def aim_lens(renderer: vtkRenderer, camera: Camera, seen: Views, width: float, height: float, reach: float) -> None:
-    """Point a renderer's camera as a camera of the project looks in the first of some views, in a frame of width by height."""
-    angle = float(seen.vertical_angle(camera, width, height)[0])
-    aim_camera(renderer, seen.position[0], seen.target[0], seen.up[0], angle, reach, parallel=camera.parallel)
-
-
-def aim_camera(
-    renderer: vtkRenderer,
-    position: Array,
-    target: Array,
-    up: Array,
-    vertical_angle: float,
-    reach: float,
-    *,
-    parallel: bool = False,
-) -> None:
-    """Point a renderer's camera; ``reach`` in mm is how far behind the target things may lie.
-
-    A parallel one shows at the target what the angle would, and also what lies behind its own position.
-    """
-    camera = renderer.GetActiveCamera()
-    camera.SetWindowCenter(0.0, 0.0)
-    camera.SetPosition(*position)
-    camera.SetFocalPoint(*target)
-    camera.SetViewUp(*up)
-    camera.SetViewAngle(float(np.degrees(vertical_angle)))
-    away = float(np.linalg.norm(np.asarray(target) - np.asarray(position)))
-    camera.SetParallelProjection(parallel)
-    if parallel:
-        camera.SetParallelScale(away * float(np.tan(vertical_angle / 2)))
-        back = np.asarray(position) + (reach / 2 / away) * (np.asarray(position) - np.asarray(target))
-        camera.SetPosition(*back)
-        camera.SetClippingRange(1.0, away + 1.5 * reach)
-        return
-    camera.SetClippingRange(max(10.0, 0.002 * away), away + reach)
-
-
-def look_through(renderer: vtkRenderer, lens: Array, aside: Array, focus: float, size: tuple[int, int]) -> None:
-    """Let a renderer's camera look through a place of its lens (2,) in mm to the right and up, by a part of a pixel (2,) aside; what lies at
-    a distance of ``focus`` mm stays where it is in a picture of a size in pixels."""
-    camera, (width, height) = renderer.GetActiveCamera(), size
-    centre = 2.0 * np.asarray(aside, float) / (width, height)
-    if not camera.GetParallelProjection() and np.any(lens):
-        ahead, up = np.array(camera.GetDirectionOfProjection()), np.array(camera.GetViewUp())
-        right = np.cross(ahead, up)
-        right /= np.linalg.norm(right)
-        shift = lens[0] * right + lens[1] * np.cross(right, ahead)
-        camera.SetPosition(*(np.array(camera.GetPosition()) + shift))
-        camera.SetFocalPoint(*(np.array(camera.GetFocalPoint()) + shift))
-        half = focus * np.tan(np.radians(camera.GetViewAngle()) / 2.0)
-        centre = centre - lens / (half * width / height, half)
-    camera.SetWindowCenter(*centre)

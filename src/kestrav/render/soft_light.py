@@ -26,9 +26,10 @@ from kestrav.core.light.setups import key_share
 from kestrav.core.parts.rest import top_bounds
 from kestrav.core.processes import note_drawing
 from kestrav.render.batches import DisplayMode
-from kestrav.render.scene import Scene, key_direction, light
+from kestrav.render.scene import Scene
 from kestrav.render.scene_lights import ProjectLights
 from kestrav.render.shading import Sight, Single, enlarged, normals, occlusion, shaded, smoothed
+from kestrav.render.steady_light import key_direction, light
 
 Array = NDArray[np.float64]
 Picture = NDArray[Any]

@@ -40,8 +40,8 @@ def evidence(project, meshes):
 
 def test_what_moves_in_a_span_is_told(made):
     project, _ = made
-    assert filmed.stirring(project, 0.0, 4.0) == {"part-1"}
-    assert filmed.stirring(project, 2.5, 4.0) == frozenset()
+    assert filmed.moved_parts(project, 0.0, 4.0) == {"part-1"}
+    assert filmed.moved_parts(project, 2.5, 4.0) == frozenset()
 
 
 def test_a_shot_is_of_what_rides_farthest_or_carries_its_subject(made):

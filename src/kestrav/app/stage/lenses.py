@@ -12,10 +12,12 @@ from vtkmodules.vtkRenderingCore import vtkRenderer
 
 from kestrav.app.stage.overlays import PaneName
 from kestrav.app.stage.stage_base import StageBase
+from kestrav.core.camera.filmed import faint_things
 from kestrav.core.camera.views import Views, views
 from kestrav.core.document.lookup import get, get_as
 from kestrav.core.document.records import Camera, Project, Shot
 from kestrav.core.geometry.meshes import Mesh
+from kestrav.render.aiming import aim_camera, aim_lens
 from kestrav.render.batches import DisplayMode
 from kestrav.render.frame_marks import OUTSIDE, FrameGuides, FrameMarks, horizon_line
 from kestrav.render.inscriptions import LEGIBLE, Inscriber
@@ -24,8 +26,9 @@ from kestrav.render.over_picture import OverPicture
 from kestrav.render.palette import SKY, rgb
 from kestrav.render.passing import Passing
 from kestrav.render.picture import REACH, backdrop, display_mode_of, path_width
-from kestrav.render.scene import Scene, aim_camera, aim_lens, faint_things, light
+from kestrav.render.scene import Scene
 from kestrav.render.scene_lights import ProjectLights
+from kestrav.render.steady_light import light
 
 Array = NDArray[np.float64]
 Frame = tuple[float, float, float, float]

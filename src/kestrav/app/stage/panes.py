@@ -71,3 +71,9 @@ def unseen(window: vtkRenderWindow, *, on: bool = True) -> Iterator[None]:
         yield
     finally:
         window.SetSwapBuffers(True)
+
+
+def is_software(window: vtkRenderWindow) -> bool:
+    """Whether a window that has been drawn once is rendered by the processor."""
+    report = window.ReportCapabilities().lower()
+    return any(name in report for name in ("llvmpipe", "softpipe", "swrast", "swiftshader"))

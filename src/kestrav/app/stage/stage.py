@@ -11,6 +11,7 @@ from kestrav.app.session import Session
 from kestrav.app.stage.arrangement import Arrangement
 from kestrav.app.stage.gradual_drawing import GradualDrawing
 from kestrav.app.stage.lenses import LensView, Tile, kept_guides
+from kestrav.app.stage.panes import is_software
 from kestrav.app.stage.playing import Playing
 from kestrav.app.stage.smooth_edges import SmoothEdges
 from kestrav.app.stage.stage_base import StageBase
@@ -25,11 +26,12 @@ from kestrav.core.document.records import (
 )
 from kestrav.core.document.shots import FilmFrame
 from kestrav.core.kinematics.poses import world_poses
+from kestrav.render.aiming import aim_camera
 from kestrav.render.finishes import Style
 from kestrav.render.palette import rgb
 from kestrav.render.picture import REACH, KeptPicture, picture_of
-from kestrav.render.scene import aim_camera, is_software, light
 from kestrav.render.scene_lights import ProjectLights
+from kestrav.render.steady_light import light
 
 Array = NDArray[np.float64]
 

@@ -15,7 +15,7 @@ from kestrav.core.camera.subject import subject_id
 from kestrav.core.camera.views import views
 from kestrav.core.document.edits import update
 from kestrav.core.document.lookup import ancestors, get_as, shown_parts, subtree
-from kestrav.core.document.records import Project, Shot
+from kestrav.core.document.records import Camera, Project, Shot
 from kestrav.core.document.shots import frame_count, frame_time
 from kestrav.core.errors import BadInput
 from kestrav.core.geometry.meshes import Mesh
@@ -31,13 +31,14 @@ _LOOKS = 49  # moments of a shot at which it is looked what has moved
 _SAME = 1e-6  # mm and matrix entries
 _LEAST_STEP = 0.05  # mm from frame to frame, below which a camera stands still
 _LEAST_TURN = 2e-5  # rad, likewise
+_SOFT = 0.15  # s over which something becomes faint
 
 
-def stirring(project: Project, start: float, end: float) -> frozenset[str]:
+def moved_parts(project: Project, start: float, end: float) -> frozenset[str]:
     """Ids of the parts that move between two times."""
     poses = world_poses(project, np.linspace(start, end, _LOOKS))
     moved = np.abs(poses - poses[:1]).max(axis=(0, 2, 3)) > _SAME
-    return frozenset(part.id for part, stirs in zip(project.parts, moved, strict=True) if stirs)
+    return frozenset(part.id for part, moves in zip(project.parts, moved, strict=True) if moves)
 
 
 def rider_of(project: Project, shot: Shot) -> str:
@@ -67,7 +68,7 @@ def kept_solid(project: Project, shot: Shot) -> frozenset[str]:
     else all that moves, or else the subject."""
     subject = subject_id(camera_of(project, shot.camera))
     own = frozenset(subtree(project, subject)) if subject else frozenset()
-    moves = stirring(project, shot.start, shot.end)
+    moves = moved_parts(project, shot.start, shot.end)
     return own & moves or moves or own
 
 
@@ -146,3 +147,13 @@ def film_trimmed(project: Project, meshes: Mapping[str, Mesh]) -> Project:
     if after is project:
         raise BadInput("no shot has dead time at its ends: something changes from each first frame to its last")
     return after
+
+
+def faint_things(camera: Camera, time: float) -> dict[str, float]:
+    """What a camera sees faint at a time in s, with its opacity; it goes there softly."""
+    faint_things: dict[str, float] = {}
+    for fade in camera.fades:
+        share = float(np.clip(min(time - fade.start, fade.end - time) / _SOFT, 0.0, 1.0))
+        if share > 0:
+            faint_things[fade.thing] = min(faint_things.get(fade.thing, 1.0), 1.0 + share * (fade.opacity - 1.0))
+    return faint_things

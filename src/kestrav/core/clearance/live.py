@@ -252,10 +252,10 @@ class _Ready:
         left = box_distances(bounds[bodies.first], bounds[bodies.second]) - need
         # how long they are in contact hangs on the motion, so that is left to the full check; how deep they are is not
         touching = list(self.prepared.held)
-        stirs = np.append(elsewhere, False)[self.group]  # what rests has the number -1
-        stirs = stirs[bodies.first] | stirs[bodies.second]
+        displaced = np.append(elsewhere, False)[self.group]  # what rests has the number -1
+        displaced = displaced[bodies.first] | displaced[bodies.second]
         too_deep = [
-            deep for k in touching if stirs[k] and left[k] <= -need[k] and (deep := _too_deep(self.prepared, k, poses))
+            deep for k in touching if displaced[k] and left[k] <= -need[k] and (deep := _too_deep(self.prepared, k, poses))
         ]
         left[touching] = np.inf
         best, which, points = np.inf, -1, np.zeros((2, 3))  # by how much more than required it is apart

@@ -16,6 +16,7 @@ import numpy as np
 import scipy
 from numpy.typing import NDArray
 
+from kestrav.core.camera.filmed import faint_things
 from kestrav.core.camera.focusing import aperture_diameter, focus_distances, open_times
 from kestrav.core.camera.views import Views, views
 from kestrav.core.colours import LUMA, linear
@@ -35,7 +36,6 @@ from kestrav.render.formats import Bits
 from kestrav.render.inscriptions import Inscriber
 from kestrav.render.palette import INK, rgb
 from kestrav.render.picture import Picture, in_numbers, top_of
-from kestrav.render.scene import faint_things
 from kestrav.render.soft_light import Ground, ground_of
 from kestrav.render.sweeps import sweep_of
 from kestrav.render.tracing.description import Body, Lamp, Moment, Region, Surface, Traced, TracedScene, Wanted
