@@ -2,7 +2,7 @@
 
 import numpy as np
 import pytest
-from shapes import make_project, straight
+from shapes import box_mesh, make_project, straight
 
 from kestrav.core.camera import framing, making, views
 from kestrav.core.camera.subject import subject_of
@@ -10,6 +10,7 @@ from kestrav.core.document import edits
 from kestrav.core.document.records import (
     AlongAim,
     Attachment,
+    Axle,
     Camera,
     FreeAim,
     Hold,
@@ -22,6 +23,7 @@ from kestrav.core.document.records import (
     PointShape,
     RollKey,
     Run,
+    TimedRotation,
 )
 from kestrav.core.errors import BadInput
 from kestrav.core.kinematics.poses import world_poses
@@ -153,6 +155,28 @@ def test_a_size_is_kept_exactly_by_lens_or_distance(passing, keeps):
     found = framing.framed(camera, subject, seen, poses, 16 / 9)
     assert found.size == pytest.approx(np.full(30, 0.4), abs=1e-6)
     assert np.ptp(seen.focal_length if keeps == "lens" else found.distance) > 1
+
+
+def test_a_size_is_kept_of_what_turns_by_itself_too():
+    made = make_project(
+        {"Hub": (box_mesh(60, 60, 60), (0, 0, 0)), "Blade": (box_mesh(20, 20, 500), (0, 80, 0))},
+        straight((-900, -900, 300), (600, -700, 100)),
+    )
+    project = edits.update(made.project, "part-2", parent="part-1")
+    project = edits.add(project, TimedRotation("rotation-1", "Turns", "part-2", Axle((0, 0, 0), (0, 1, 0)), rpm=20.0))
+    opened = type(made)(project, made.meshes)
+    project, camera = with_camera(
+        opened, PartAim("part-1"), straight((-900, -900, 300), (600, -700, 100)), keeps="distance", size=0.3
+    )
+    times = np.linspace(0, 4, 41)
+    poses = world_poses(project, times)
+    subject = subject_of(project, made.meshes, camera)
+    assert len(subject.groups) == 2
+    seen = views.views(project, made.meshes, camera, times)
+    # by the places of all points in space, which are not used for it
+    assert views.heights(camera, seen, subject.places(poses), 16 / 9) == pytest.approx(np.full(41, 0.3), abs=1e-8)
+    given = views.views(project, made.meshes, camera, times, poses)
+    assert given.position == pytest.approx(seen.position, abs=1e-6)
 
 
 def test_on_an_arc_about_its_subject_a_ball_keeps_its_size():

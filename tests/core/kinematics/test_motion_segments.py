@@ -26,7 +26,7 @@ from kestrav.core.document.records import (
 from kestrav.core.editing.run_making import quarter_turn
 from kestrav.core.errors import BadInput
 from kestrav.core.kinematics.motion import Motion, thing_speeds
-from kestrav.core.kinematics.poses import light_places, world_poses
+from kestrav.core.kinematics.poses import light_places, prefetch_lights, world_poses
 
 AISLE = PointShape((PathPoint((0, 0, 0)), PathPoint((1000, 0, 0)), PathPoint((1000, 800, 300))))
 
@@ -217,6 +217,19 @@ def test_a_light_shines_along_with_what_carries_it():
     place, target = light_places(made, light, [1.0, 5.0])
     assert np.linalg.norm(target - place, axis=1) == pytest.approx([500, 500])
     assert np.linalg.norm(place[1] - place[0]) > 500
+
+
+def test_lights_worked_out_together_ahead_are_where_they_are_one_by_one(monkeypatch):
+    made = edits.add(
+        project(orientation=AlongOrientation()), Attachment("attachment-1", "Rides", "light-1", "part-1", 1.0)
+    )
+    again = edits.update(made, "light-1", name="Other lamp")  # nothing is known of this document yet
+    each = [light_places(made, made.lights[0], [t]) for t in TIMES]
+    prefetch_lights(again, TIMES)
+    monkeypatch.setattr("kestrav.core.kinematics.poses._shining", None)  # no more is worked out
+    for t, (place, target) in zip(TIMES, each, strict=True):
+        ahead = light_places(again, again.lights[0], [t])
+        assert ahead[0] == pytest.approx(place, abs=1e-9) and ahead[1] == pytest.approx(target, abs=1e-9)
 
 
 @pytest.mark.parametrize(
