@@ -34,10 +34,9 @@ def pytest_configure(config):
 
 
 def pytest_collection_finish(session):
-    """Let what is imported for good be passed over where garbage is looked for, and look as seldom as the program does."""
+    """Let what is imported for good be passed over where garbage is looked for, as the window does."""
     gc.collect()
     gc.freeze()
-    gc.set_threshold(50_000, 20, 20)
 
 
 def pytest_unconfigure(config):

@@ -251,3 +251,15 @@ def test_the_card_says_how_long_pairs_are_in_contact_and_how_deep_they_may_be(ma
     hand.window.contents.choose("Checks")
     told = " ".join(label.text() for label in hand.window.card.findChildren(QLabel))
     assert "Block on Table: in contact until 0.1" in told and "0.00\u2009mm deep, 0.05\u2009mm allowed" in told
+
+
+def test_with_another_project_nothing_of_the_one_before_is_held_or_told(hand):
+    hand.checked()
+    checker, result = hand.window.checking.checker, hand.window.checking.result
+    process = checker._process
+    assert process is not None and result is not None
+    other = make_project({"Plate": (box_mesh(70, 70, 5), (0, 0, 0))})
+    hand.session.open(other.project, other.meshes, None)
+    assert not process.process.is_alive() and checker._process is not process
+    hand.checked()
+    assert hand.window.checking.result is not result

@@ -150,12 +150,12 @@ def test_the_unit_of_a_table_is_asked(hand, tmp_path):
     seen = []
 
     def answer():
-        for widget in QApplication.topLevelWidgets():
-            if isinstance(widget, UnitDialog) and widget.isVisible():
-                seen.append(widget)
-                widget.fields[0].setCurrentIndex(widget.fields[0].findData("m"))
-                widget.accept()
-                return
+        widget = QApplication.activeModalWidget()
+        if isinstance(widget, UnitDialog):
+            seen.append(widget)
+            widget.fields[0].setCurrentIndex(widget.fields[0].findData("m"))
+            widget.accept()
+            return
         QTimer.singleShot(50, answer)
 
     QTimer.singleShot(50, answer)

@@ -569,11 +569,12 @@ def answer(kind, press_, seen):
     """Answer a dialog of a kind when it comes."""
 
     def look_for():
-        for widget in QApplication.topLevelWidgets():
-            if isinstance(widget, kind) and widget.isVisible():
-                seen.append(widget)
-                press_(widget)
-                return
+        # the question alone: among all windows there may be one that is just being deleted
+        widget = QApplication.activeModalWidget()
+        if isinstance(widget, kind):
+            seen.append(widget)
+            press_(widget)
+            return
         QTimer.singleShot(50, look_for)
 
     QTimer.singleShot(50, look_for)

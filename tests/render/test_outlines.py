@@ -12,6 +12,7 @@ from vtkmodules.vtkCommonCore import vtkPoints
 from vtkmodules.vtkCommonDataModel import vtkCellArray, vtkPolyData
 from vtkmodules.vtkFiltersCore import vtkCleanPolyData, vtkFeatureEdges, vtkPolyDataNormals
 
+from kestrav.core.document import edits
 from kestrav.core.editing.finishing import with_finish
 from kestrav.core.finishes.shelf import BY_NAME
 from kestrav.core.geometry.meshes import Mesh, mesh
@@ -142,3 +143,16 @@ def test_a_patient_scene_shows_finishes_even_until_their_structure_is_drawn(monk
     at_once = Scene()
     at_once.update(project, made.meshes)
     assert not at_once.refining and at_once.batches[0].final.GetProperty().GetNumberOfTextures() == 3
+
+
+def test_outlines_of_what_was_deleted_stay_and_of_another_project_do_not():
+    first = make_project({"Block": (box_mesh(20, 20, 20), (0, 0, 0)), "Bar": (box_mesh(9, 9, 90), (50, 0, 0))})
+    scene = Scene()
+    scene.update(first.project, first.meshes)
+    assert len(scene._outlines.known) == 2
+    # it may be wanted back by undo
+    scene.update(edits.remove(first.project, "part-2"), first.meshes)
+    assert len(scene._outlines.known) == 2
+    other = make_project({"Plate": (box_mesh(70, 70, 5), (0, 0, 0))})
+    scene.update(other.project, other.meshes)
+    assert [key[0] for key in scene._outlines.known] == [g.hash for g in other.project.geometry]

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import contextlib
 import threading
-from collections.abc import Collection, Hashable, Iterable
+from collections.abc import Callable, Collection, Hashable, Iterable
 from dataclasses import dataclass, field
+from typing import Any
 
 import numpy as np
 import scipy
@@ -152,11 +153,14 @@ class Outlines:
             self.known[key], self._wanted[key] = rough_outline(mesh), (mesh, edges)
         return self.known[key]
 
-    def want_only(self, keys: Collection[Hashable]) -> None:
-        """Do not work out what is not among keys any more, as of a project that was left."""
+    def want_only(self, keys: Collection[Hashable], possible: Callable[[Any], bool]) -> None:
+        """Do not work out what is not among keys any more, and forget what is not ``possible`` any more, as of a project that was left."""
         for key in self._wanted.keys() - set(keys):
             self._wanted.pop(key, None)
             self.known.pop(key, None)
+        for key in list(self.known):  # the thread may put in more meanwhile
+            if not possible(key):
+                self.known.pop(key, None)
 
     def want_structures(self, finishes: Iterable[Finish]) -> None:
         """Draw the structures of finishes too, after the outlines."""

@@ -64,7 +64,7 @@ class Scene:
         self.batches: list[Batch] = []
         # what is worked out of the geometry may be another scene's; what is drawn may not
         self._outlines: Outlines = Outlines(coarse=patient) if other is None else other._outlines
-        self._shared: dict[tuple[Hashable, bool, Finish | None], Drawings] = {}
+        self._shared: dict[tuple[Any, bool, Finish | None], Drawings] = {}
         self._renderers: dict[vtkRenderer, tuple[bool, bool]] = {}  # whether edges are shown, whether it is a stage
         self._faint: dict[vtkRenderer, dict[str, float]] = {}
         self._drawn: _Looks | None = None
@@ -178,7 +178,10 @@ class Scene:
         self.project, self._drawn, self._poses = project, _Looks(_looks(project), groups, only, bright, apart), None
         self._parts, self._finishes = project.parts, finishes_of(project, project.colourway)
         self._base = self._rest = rest_poses(project)
-        self._outlines.want_only({_solid_key(part) for part in project.parts})
+        # what an edit took away may come back; what another project is made of does not
+        self._outlines.want_only({_solid_key(part) for part in project.parts}, lambda key: key[0] in meshes)
+        for known in [known for known in self._shared if known[0][0] not in meshes]:
+            del self._shared[known]
         self.batches = []
         for kind, members in self._sorted(project, meshes, groups, only, bright, apart).items():
             self._make(kind, members, project)

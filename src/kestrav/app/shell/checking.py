@@ -84,6 +84,9 @@ class Checking(QObject):
 
     def forget(self) -> None:
         """Begin anew with another project."""
+        if self._checked is not None and self._checked.geometry:
+            # the processes hold what the one before is made of, and may still tell of it
+            self.finish()
         self._checked = None
         self._kept.clear()
         self.result = None

@@ -255,7 +255,9 @@ class _Ready:
         displaced = np.append(elsewhere, False)[self.group]  # what rests has the number -1
         displaced = displaced[bodies.first] | displaced[bodies.second]
         too_deep = [
-            deep for k in touching if displaced[k] and left[k] <= -need[k] and (deep := _too_deep(self.prepared, k, poses))
+            deep
+            for k in touching
+            if displaced[k] and left[k] <= -need[k] and (deep := _too_deep(self.prepared, k, poses))
         ]
         left[touching] = np.inf
         best, which, points = np.inf, -1, np.zeros((2, 3))  # by how much more than required it is apart
