@@ -6,7 +6,7 @@ from concurrent.futures import ThreadPoolExecutor
 
 import pytest
 
-from kestrav.core.memo import Memo, clear_all
+from kestrav.core.memo import Memo, clear_all, forget_projects
 
 
 class Thing:
@@ -74,6 +74,14 @@ def test_what_is_kept_lives_on_and_what_is_forgotten_does_not():
     clear_all()
     gc.collect()
     assert watched() is None and len(memo) == 0
+
+
+def test_what_is_of_no_project_stays_when_another_is_opened():
+    memo, lasting = Memo(2), Memo(2, lasting=True)
+    for each in (memo, lasting):
+        each.get((), lambda: 7, "x")
+    forget_projects()
+    assert len(memo) == 0 and len(lasting) == 1
 
 
 def test_what_fails_is_not_kept():

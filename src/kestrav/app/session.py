@@ -27,7 +27,7 @@ from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.kinematics.poses import prefetch_lights, world_poses
 from kestrav.core.kinematics.runs import shown_times, span
 from kestrav.core.kinematics.traces import trace
-from kestrav.core.memo import clear_all
+from kestrav.core.memo import forget_projects
 from kestrav.core.parts.rest import rest_poses
 
 Edit = Callable[[Project], Project]
@@ -114,7 +114,7 @@ class Session(QObject):
         """Replace everything by another project."""
         if self.project.geometry:
             # what was worked out of the one that goes would be held as long as the program runs
-            clear_all()
+            forget_projects()
         self.project, self.meshes, self.file = project, dict(meshes), file
         self._remember_saved()
         self.fix = self._mended = None

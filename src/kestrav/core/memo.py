@@ -19,10 +19,12 @@ class Memo(Generic[Value]):
     A result is known again by the identity of the objects that it is of, and by plain values beside them. Versions of a document share
     their tuples and records, and hashing these would cost more than most results. The objects are held with the result: as long as it is
     kept, no other object can have the same identity.
+
+    ``lasting`` ones are of no project, and stay when another is opened.
     """
 
-    def __init__(self, most: int) -> None:
-        self.most = most
+    def __init__(self, most: int, *, lasting: bool = False) -> None:
+        self.most, self.lasting = most, lasting
         self._known: OrderedDict[tuple[Hashable, ...], tuple[tuple[object, ...], Value]] = OrderedDict()
         self._lock = threading.Lock()  # saving and pictures made ahead ask from threads of their own
         _every.add(self)
@@ -63,6 +65,13 @@ class Memo(Generic[Value]):
         """Forget all of it."""
         with self._lock:
             self._known.clear()
+
+
+def forget_projects() -> None:
+    """Forget what is kept of a project that goes, and of what it is made of."""
+    for memo in list(_every):
+        if not memo.lasting:
+            memo.clear()
 
 
 def clear_all() -> None:

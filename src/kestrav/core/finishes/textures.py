@@ -62,7 +62,7 @@ def roughness(finish: Finish) -> Array:
 
 
 Pixels = NDArray[np.uint8]
-_pixels: Memo[tuple[Pixels, Pixels, Pixels]] = Memo(64)
+_pixels: Memo[tuple[Pixels, Pixels, Pixels]] = Memo(64, lasting=True)
 
 
 def structure_pixels(finish: Finish) -> tuple[Pixels, Pixels, Pixels]:

@@ -28,13 +28,13 @@ class Taken:
     each: int
     passes: int = 0
     sums: list[Any] = field(default_factory=lambda: [0.0, 0.0])
-    taken: list[int] = field(default_factory=lambda: [0, 0])
+    counts: list[int] = field(default_factory=lambda: [0, 0])
     guides: dict[int, Single] = field(default_factory=dict)  # by the number of the moment
 
 
 def picture_of(taken: Taken, *, denoise: bool) -> tuple[Single, Single]:
     """Linear light and cover of what has been taken so far."""
-    mean = ((taken.sums[0] + taken.sums[1]) / max(sum(taken.taken), 1)).astype(np.float32)
+    mean = ((taken.sums[0] + taken.sums[1]) / max(sum(taken.counts), 1)).astype(np.float32)
     light, cover = mean[..., :3], np.clip(mean[..., 3], 0.0, 1.0)
     if denoise and taken.guides:
         guided: Single = np.asarray(np.mean(list(taken.guides.values()), axis=0), np.float32)
@@ -76,9 +76,9 @@ def count_of(samples: int, each: int, moments: int) -> int:
     return moments * max(round(count / moments), 1) if moments > 1 else count
 
 
-def noise_of(sums: list[Any], taken: list[int]) -> float:
+def noise_of(sums: list[Any], counts: list[int]) -> float:
     """The noise that is left: the root mean square of half the difference of two independent halves, of values as they are shown."""
-    if min(taken) == 0:
+    if min(counts) == 0:
         return float("inf")
-    halves = [np.clip(s[..., :3] / max(n, 1), 0.0, 1.0) ** (1 / 2.2) for s, n in zip(sums, taken, strict=True)]
+    halves = [np.clip(s[..., :3] / max(n, 1), 0.0, 1.0) ** (1 / 2.2) for s, n in zip(sums, counts, strict=True)]
     return float(np.sqrt(np.mean((halves[0] - halves[1]) ** 2)) / 2.0)

@@ -295,8 +295,8 @@ class Tracer:
             each = at_once(wanted.samples, len(wanted.moments), (right - left) * (bottom - top))
             kept = Taken(wanted.moments, wanted.region, each)
         self._kept, self._region = kept, wanted.region
-        moments, sums, taken = kept.moments, kept.sums, kept.taken
-        last, noise = -1, noise_of(sums, taken)
+        moments, sums, counts = kept.moments, kept.sums, kept.counts
+        last, noise = -1, noise_of(sums, counts)
         first = kept.passes
         for k in range(first, max(count_of(wanted.samples, kept.each, len(moments)), first)):
             which = k % len(moments)
@@ -309,13 +309,13 @@ class Tracer:
             if wanted.denoise and which not in kept.guides:
                 kept.guides[which] = self._guided(len(moments))
             sums[k % 2] = sums[k % 2] + kept.each * picture
-            taken[k % 2] += kept.each
+            counts[k % 2] += kept.each
             kept.passes = k + 1
-            noise = noise_of(sums, taken)
+            noise = noise_of(sums, counts)
             spent = time.monotonic() - began
             whole = k % len(moments) == len(moments) - 1
             enough = (wanted.seconds and spent > wanted.seconds) or (wanted.noise and noise < wanted.noise)
-            share = sum(taken) / max(wanted.samples, sum(taken))
+            share = sum(counts) / max(wanted.samples, sum(counts))
             if wanted.seconds:
                 share = max(share, min(spent / wanted.seconds, 1.0))
             if (enough and whole) or not tell(share, lambda: picture_of(kept, denoise=False), noise):
@@ -323,7 +323,7 @@ class Tracer:
         light, cover = picture_of(kept, denoise=wanted.denoise)
         bare = self._bare_cover(wanted) if wanted.bare else None
         spent = time.monotonic() - began
-        return Traced(light, cover, sum(taken), float(noise), spent, self.variant, bare)
+        return Traced(light, cover, sum(counts), float(noise), spent, self.variant, bare)
 
     def _bare_cover(self, wanted: Wanted) -> Single:
         """What of each pixel (h, w) is covered without what only catches shadows."""
