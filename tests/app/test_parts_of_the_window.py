@@ -1,10 +1,12 @@
 """Single pieces of the window: fields, session, bars, jobs."""
 
+import gc
 import os
 import subprocess
 import sys
 import threading
 import time
+import weakref
 
 import pytest
 from PySide6.QtCore import Qt
@@ -117,6 +119,24 @@ def test_what_is_held_back_begins_when_it_may_and_never_when_it_was_stopped(dres
         jobs.let_begin()
     qtbot.waitUntil(lambda: ended == ["kept"], timeout=60_000)
     assert stopped._process.process.pid is None
+
+
+def test_a_job_that_is_done_leaves_no_thread_and_holds_nothing(dressed, qtbot):
+    class Held:
+        pass
+
+    held = Held()
+    watched = weakref.ref(held)
+    before = threading.active_count()
+    job = Job("Slow", slow, 2)
+    job.done.connect(lambda _, held=held: None)
+    del held
+    with qtbot.waitSignal(job.done, timeout=60_000):
+        pass
+    qtbot.waitUntil(lambda: threading.active_count() <= before, timeout=60_000)
+    del job
+    gc.collect()
+    assert watched() is None
 
 
 def test_a_job_that_cannot_be_done_says_why(dressed, qtbot):

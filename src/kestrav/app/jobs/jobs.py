@@ -161,7 +161,14 @@ class Process(QObject):
     def _end(self) -> None:
         if self._notifier.isEnabled():
             self._notifier.setEnabled(False)
+            self._stop_writing()
             self.died.emit()
+
+    def _stop_writing(self) -> None:
+        """End the thread that writes: as long as it waited, all that the child's outcome is told to would be held."""
+        with self._there:
+            self._waiting = [("", _STOP)]
+            self._there.notify()
 
     def signal(self, number: signal.Signals) -> None:
         """Send a signal to the child and all that it has started, as soon as there is a child."""
@@ -179,9 +186,7 @@ class Process(QObject):
     def stop(self) -> None:
         """End the child now."""
         self._notifier.setEnabled(False)
-        with self._there:
-            self._waiting = [("", _STOP)]
-            self._there.notify()
+        self._stop_writing()
         self.signal(signal.SIGCONT)
         self.signal(signal.SIGTERM)
         if self._begun:
