@@ -78,7 +78,8 @@ camera = camera_of(project, shot.camera)
 around = environment(project.light_setup, 128).astype(np.float32)
 tracer = Tracer(TracedScene(bodies_of(project, opened.meshes, camera), around, 1280, 720))
 moments, keep = studio.moments(camera, 2.0), lambda *_: True
-tracer.traced(Wanted(moments, 2), keep)
+first = time.perf_counter()
+tracer.traced(Wanted(moments, shot.samples), keep)
 began = time.perf_counter()
 whole = tracer.traced(Wanted(moments, shot.samples), keep)
 took = time.perf_counter() - began
@@ -88,7 +89,7 @@ few = whole.light[top:bottom, left:right]
 settled = tracer.traced(Wanted(moments, many, denoise=False, seed=7, region=region), keep).light
 settled = settled if settled.shape == few.shape else settled[top:bottom, left:right]
 off = shown_light(few) - shown_light(settled)
-print(json.dumps({"took": took, "samples": shot.samples, "psnr": float(-10 * np.log10(np.mean(off**2)))}))
+print(json.dumps({"first": began - first, "took": took, "samples": shot.samples, "psnr": float(-10 * np.log10(np.mean(off**2)))}))
 """
 _MANY, _PSNR, _FRAME = 1024, 35.0, 30.0
 
@@ -100,7 +101,8 @@ def against_many_samples(_: object) -> tuple[str, bool]:
     ).stdout
     told = json.loads(out.strip().splitlines()[-1])
     text = (
-        f"finished frame of 1280 x 720, {told['samples']} samples without noise: {told['took']:.0f} s (at most {_FRAME:g}), "
+        f"finished frame of 1280 x 720, {told['samples']} samples without noise: {told['took']:.0f} s (at most {_FRAME:g}; the first of a scene "
+        f"{told['first']:.0f} s, where nothing is compiled yet), "
         f"{told['psnr']:.1f} dB against {_MANY:,} samples (at least {_PSNR:g})"
     )
     return text, told["psnr"] >= _PSNR and told["took"] <= _FRAME

@@ -95,7 +95,7 @@ def set_film(project: kestrav.Project) -> None:
     """The four shots as a film: how each looks, and what is written on it."""
     orbit, chase, leaves, walk = (project.id_of(name, "shot") for name in project.shots)
     for shot in (orbit, chase, leaves, walk):
-        project.set(shot, fps=24.0, fade=0.0 if shot == orbit else FADE)
+        project.set(shot, fps=24.0, fade=0.0 if shot == orbit else FADE, samples=12)
     for shot in (orbit, chase, walk):
         project.set(shot, background="#e9ecea", background_top="#c9d6d8")
     labels = ("Fan cassette", "Riser pipe")

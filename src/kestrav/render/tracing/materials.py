@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import hashlib
+from collections.abc import Hashable
 from typing import Any
 
 import numpy as np
@@ -15,6 +17,15 @@ _GLOSS = 0.4  # of the looks along a surface's highlight to those all around, wh
 _EVEN = (0.1, 0.3, 0.6, 1.0), (0.982, 0.969, 0.957, 0.956)
 _NO_FACE = 1.01  # index of refraction below which a face reflects nothing itself
 _MIRROR = 0.02  # roughness below which glass is clear
+
+
+def look_of(body: Body) -> Hashable:
+    """What tells surfaces apart: bodies of which it is the same have the same material."""
+    values = (
+        hashlib.sha256(value.tobytes()).digest() if isinstance(value, np.ndarray) else value
+        for value in vars(body.surface).values()
+    )
+    return (*values, body.fades)
 
 
 def bsdf_of(body: Body) -> dict[str, Any]:

@@ -1,4 +1,4 @@
-"""What has been sampled of a frame: how many at once, how much noise is left, and the picture without it.
+"""What has been sampled of a frame: how many at once, in which order, how much noise is left, and the picture without it.
 
 Noise is taken away by Intel Open Image Denoise with the surfaces' colours and normals as guides.
 """
@@ -6,48 +6,116 @@ Noise is taken away by Intel Open Image Denoise with the surfaces' colours and n
 from __future__ import annotations
 
 import math
+from collections.abc import Iterator
 from dataclasses import dataclass, field
-from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 
+from kestrav.render.tracing.adaptive import error_of, further_samples
 from kestrav.render.tracing.description import Moment, Region, Single
 
 _AT_ONCE = 16  # samples of a pixel that are taken together, at most
 # of a picture in which so many are: of larger ones fewer, so that it is told as often how far it is
 _PIXELS = 1280 * 720
 _RIM = 16  # pixels
+_LEFT = 0.03  # of all samples, that are not taken for themselves
+_GROWTH = 2  # times as many samples each time that it is told anew where a picture needs them
+
+Array = NDArray[np.float64]
+Spots = NDArray[np.uint32]
 
 
 @dataclass
 class Taken:
-    """What has been taken of a frame, so that it can be gone on with: two halves that know nothing of each other."""
+    """What has been taken of a frame, so that it can be gone on with: ``sums`` (2, h, w, 4) of linear light and cover and ``counts`` (2, h, w) of
+    samples, in two halves that know nothing of each other. They are taken ``each`` at a time."""
 
     moments: tuple[Moment, ...]
     region: Region | None
     each: int
+    sums: Array
+    counts: Array
     passes: int = 0
-    sums: list[Any] = field(default_factory=lambda: [0.0, 0.0])
-    counts: list[int] = field(default_factory=lambda: [0, 0])
     guides: dict[int, Single] = field(default_factory=dict)  # by the number of the moment
+    glows: dict[int, tuple[Array, Array]] = field(default_factory=dict)
+
+    @property
+    def samples(self) -> float:
+        """How many samples a pixel has, by the mean of all."""
+        return float(self.counts.sum() / max(self.counts[0].size, 1))
+
+
+def nothing_taken(moments: tuple[Moment, ...], region: Region | None, shape: tuple[int, int], each: int) -> Taken:
+    """A frame of a shape (h, w) of which nothing has been taken."""
+    return Taken(moments, region, each, np.zeros((2, *shape, 4)), np.zeros((2, *shape)))
+
+
+def passes(taken: Taken, samples: int, *, adaptive: bool) -> Iterator[tuple[int, Spots | None]]:
+    """What is taken next until a frame has so many samples: the number of the moment, and of which pixels of which half; None is all pixels of
+    the half whose turn it is. Where it is ``adaptive``, a part of them is taken where the picture needs it most by what was taken before."""
+    moments = len(taken.moments)
+    together = taken.each * moments
+    if not adaptive:
+        done = round(taken.samples / taken.each)
+        for k in range(done, max(count_of(samples, taken.each, moments), done)):
+            yield k % moments, None
+        return
+    most = max(_AT_ONCE * _PIXELS // taken.each, 1)
+    while taken.samples < (1.0 - _LEFT) * samples:
+        # the more is known of a picture, the better it is told where it needs more
+        goal = max(_GROWTH * taken.samples, 2.0 * _GROWTH * together)
+        goal = goal if samples - goal >= together else samples
+        for k in range(count_of(round((goal - taken.samples) / 2), taken.each, moments)):
+            yield k % moments, None
+        spots = _needy(taken, goal - taken.samples)
+        for which in range(moments):
+            for start in range(0, len(spots), most):
+                yield which, spots[start : start + most]
+
+
+def _needy(taken: Taken, budget: float) -> Spots:
+    """The pixels that get so many samples more, by the mean of all, each as often as it gets some, as numbers within both halves."""
+    counts, together = taken.counts.sum(axis=0), taken.each * len(taken.moments)
+    if budget < together:
+        return np.empty(0, np.uint32)
+    one, two = (
+        clean_light(sums[..., :3] / np.maximum(count, 1)[..., None], taken, fast=True)
+        for sums, count in zip(taken.sums, taken.counts, strict=True)
+    )
+    often = further_samples(error_of((one, two)), counts, budget * counts.size, together)
+    pixels = np.repeat(np.arange(counts.size), often.ravel())
+    # those of a pixel are side by side, and go to either half in turn
+    return (pixels + counts.size * (np.arange(len(pixels)) % 2)).astype(np.uint32)
+
+
+def clean_light(light: NDArray[np.floating], taken: Taken, *, fast: bool = False) -> Single:
+    """Linear light (h, w, 3) without its noise."""
+    return _without_noise(np.asarray(light, np.float32), _guides_of(taken), hdr=True, fast=fast)
+
+
+def _guides_of(taken: Taken) -> tuple[Single, Single]:
+    """Colours and normals (h, w, 3) by the mean of the moments."""
+    guided: Single = np.asarray(np.mean(list(taken.guides.values()), axis=0), np.float32)
+    return np.clip(guided[..., :3], 0.0, 1.0), guided[..., 3:]
 
 
 def picture_of(taken: Taken, *, denoise: bool) -> tuple[Single, Single]:
     """Linear light and cover of what has been taken so far."""
-    mean = ((taken.sums[0] + taken.sums[1]) / max(sum(taken.counts), 1)).astype(np.float32)
+    counts = np.maximum(taken.counts.sum(axis=0), 1.0)[..., None]
+    mean = (taken.sums.sum(axis=0) / counts).astype(np.float32)
     light, cover = mean[..., :3], np.clip(mean[..., 3], 0.0, 1.0)
     if denoise and taken.guides:
-        guided: Single = np.asarray(np.mean(list(taken.guides.values()), axis=0), np.float32)
-        guides = (np.clip(guided[..., :3], 0.0, 1.0), guided[..., 3:])
-        light = _without_noise(light, guides, hdr=True)
+        light = clean_light(light, taken)
         if ((cover > 0.02) & (cover < 0.98)).mean() > 0.02:
             # what lets through is drawn by lot as well; edges alone need no help
-            cover = _without_noise(np.repeat(cover[..., None], 3, axis=2), guides, hdr=False)[..., 0]
+            cover = _without_noise(np.repeat(cover[..., None], 3, axis=2), _guides_of(taken), hdr=False, fast=True)[..., 0]
     return np.asarray(light), cover
 
 
-def _without_noise(values: Single, guides: tuple[Single, Single], *, hdr: bool) -> Single:
-    """A picture (h, w, 3) without its noise, guided by colours and normals; what is beyond its rim is taken to be as within it."""
+def _without_noise(values: Single, guides: tuple[Single, Single], *, hdr: bool, fast: bool = False) -> Single:
+    """A picture (h, w, 3) without its noise, guided by colours and normals; what is beyond its rim is taken to be as within it. ``fast`` is a
+    little rougher."""
     from pyoidn import denoise
 
     rim = min(_RIM, *(side - 1 for side in values.shape[:2]))
@@ -55,7 +123,7 @@ def _without_noise(values: Single, guides: tuple[Single, Single], *, hdr: bool) 
         np.ascontiguousarray(np.pad(layer, ((rim, rim), (rim, rim), (0, 0)), "reflect"), np.float32)
         for layer in (values, *guides)
     )
-    clean = np.asarray(denoise(value, hdr=hdr, albedo=albedo, normal=normal))
+    clean = np.asarray(denoise(value, hdr=hdr, albedo=albedo, normal=normal, quality="fast" if fast else "high"))
     return clean[rim : clean.shape[0] - rim, rim : clean.shape[1] - rim]
 
 
@@ -76,9 +144,10 @@ def count_of(samples: int, each: int, moments: int) -> int:
     return moments * max(round(count / moments), 1) if moments > 1 else count
 
 
-def noise_of(sums: list[Any], counts: list[int]) -> float:
+def noise_of(taken: Taken) -> float:
     """The noise that is left: the root mean square of half the difference of two independent halves, of values as they are shown."""
-    if min(counts) == 0:
+    if not taken.counts.any(axis=(1, 2)).all():
         return float("inf")
-    halves = [np.clip(s[..., :3] / max(n, 1), 0.0, 1.0) ** (1 / 2.2) for s, n in zip(sums, counts, strict=True)]
+    light = taken.sums[..., :3] / np.maximum(taken.counts, 1)[..., None]
+    halves = np.clip(light, 0.0, 1.0) ** (1 / 2.2)
     return float(np.sqrt(np.mean((halves[0] - halves[1]) ** 2)) / 2.0)

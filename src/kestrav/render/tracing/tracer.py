@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import time
+from collections.abc import Hashable
 from dataclasses import replace
 from typing import Any
 
@@ -11,14 +12,25 @@ from numpy.typing import NDArray
 
 from kestrav.render.tracing.description import Body, Lamp, Moment, Region, Single, Surface, Traced, TracedScene, Wanted
 from kestrav.render.tracing.emitters import SurfaceSample, sampling_weights
-from kestrav.render.tracing.materials import bsdf_of, glow_of
-from kestrav.render.tracing.samples import Taken, at_once, count_of, noise_of, picture_of, spread_evenly
+from kestrav.render.tracing.materials import bsdf_of, glow_of, look_of
+from kestrav.render.tracing.samples import (
+    Spots,
+    Taken,
+    at_once,
+    noise_of,
+    nothing_taken,
+    passes,
+    picture_of,
+    spread_evenly,
+)
+from kestrav.render.tracing.wavefront import Wavefront
 
 FAST, SLOW = "llvm_ad_rgb", "scalar_rgb"
 _DEEPEST = 10  # times that light is followed from surface to surface
 _LOTS = 3  # times after which it is drawn by lot whether what is left of it is followed on
 _GUIDED = 8  # samples of a pixel that tell the surfaces' colours and normals
 _EDGES = 16  # samples of a pixel that tell what of it is covered
+_GLOW = 64  # samples of a pixel that tell what of it gives light of its own
 _GUIDES = "albedo:albedo,normal:sh_normal"
 
 
@@ -58,15 +70,18 @@ class Tracer:
         ]
         self._camera: tuple[bool, bool, Region | None] | None = None
         self._region: Region | None = None
-        self._glow: tuple[Moment, tuple[Any, Any]] | None = None
         self._lamps: list[tuple[object, ...]] = []
         self._scene: Any = None
         self._parameters: Any = None
         self._bare: Tracer | None = None
         self._kept: Taken | None = None
+        self._materials: dict[Hashable, Any] = {}
         self._shapes = self._made_shapes()
         self._surfaces = SurfaceSample(scene.bodies)
-        self._guides: Any = mi.load_dict({"type": "aov", "aovs": _GUIDES})
+        path = {"type": "path", "max_depth": _DEEPEST, "rr_depth": _LOTS, "hide_emitters": True}
+        self._paths: Any = mi.load_dict(path)
+        self._firsts: Any = mi.load_dict({"type": "aov", "aovs": _GUIDES})
+        self._light, self._guides = Wavefront(self._paths), Wavefront(self._firsts)
 
     # the scene
 
@@ -118,22 +133,22 @@ class Tracer:
         parameters.update()
         return scene
 
-    def _with_glow(self, moment: Moment, picture: Any, count: int, seed: int) -> Any:
-        """A picture with what gives light of its own over it."""
-        if self._glow is None or self._glow[0] is not moment:
-            self._glow = (moment, (self._made_glow(moment, cover=False), self._made_glow(moment, cover=True)))
+    def _glow_at(self, moment: Moment, count: int) -> tuple[Any, Any]:
+        """The light (h, w, 3) of what gives light of its own at a moment, and what of each pixel (h, w, 1) it covers."""
         light, share = (
-            np.array(self.mi.render(scene, spp=count, seed=seed), np.float64)[..., :3] for scene in self._glow[1]
+            np.array(self.mi.render(self._made_glow(moment, cover=cover), spp=count), np.float64)[..., :3]
+            for cover in (False, True)
         )
-        there = np.clip(share[..., :1], 0.0, 1.0)
-        picture[..., :3] = light + (1.0 - there) * picture[..., :3]
-        picture[..., 3:4] = there + (1.0 - there) * picture[..., 3:4]
-        return picture
+        return light, np.clip(share[..., :1], 0.0, 1.0)
 
     def _mesh(self, name: str, body: Body) -> Any:
         mi = self.mi
         properties = mi.Properties()
-        properties["surface"] = mi.load_dict(bsdf_of(body))
+        # one for all that are made of the same: each by itself is prepared anew before each picture
+        look = look_of(body)
+        if look not in self._materials:
+            self._materials[look] = mi.load_dict(bsdf_of(body))
+        properties["surface"] = self._materials[look]
         if body.surface.emission is not None:
             properties["glow"] = mi.load_dict(glow_of(body.surface))
         mesh = mi.Mesh(
@@ -160,7 +175,7 @@ class Tracer:
         """Put everything where it is at a moment; only what has changed is told to the renderer."""
         mi = self.mi
         kinds = [(lamp.kind, lamp.size, lamp.half) for lamp in moment.lamps]
-        camera = (moment.parallel > 0, moment.aperture > 0, self._region)
+        camera = (moment.parallel > 0, _blurs(moment), self._region)
         if self._scene is None or camera != self._camera or kinds != self._lamps:
             self._camera, self._lamps = camera, list(kinds)
             description = dict(self._shapes)
@@ -170,14 +185,12 @@ class Tracer:
             for k, lamp in enumerate(moment.lamps):
                 description[f"lamp{k}"] = self._lamp(lamp)
             description["camera"] = self._sensor(moment)
-            description["integrator"] = {
-                "type": "path",
-                "max_depth": _DEEPEST,
-                "rr_depth": _LOTS,
-                "hide_emitters": True,
-            }
+            description["pinhole"] = self._sensor(replace(moment, aperture=0.0))
+            description["integrator"] = self._paths
             self._scene = mi.load_dict(description)
             self._parameters = mi.traverse(self._scene)
+            # what is prepared is prepared for one scene
+            self._light, self._guides = Wavefront(self._paths), Wavefront(self._firsts)
         parameters = self._parameters
         for group in self.groups:
             key = f"moved{group}.to_world"
@@ -203,16 +216,17 @@ class Tracer:
         parameters.update()
 
     def _aim(self, parameters: Any, moment: Moment) -> None:
-        """Point the camera as a moment says."""
-        mi = self.mi
-        parameters["camera.to_world"] = mi.Transform4f(_looking(moment))
+        """Point the cameras as a moment says."""
+        stands = _looking(moment)
         if moment.parallel > 0:
-            parameters["camera.to_world"] = mi.Transform4f(
-                _looking(moment) @ np.diag([*[0.5 * moment.parallel * self._aspect] * 2, 1.0, 1.0])
-            )
-        else:
-            parameters["camera.x_fov"] = _across(moment.angle, self._aspect)
-        if moment.aperture > 0:
+            stands = stands @ np.diag([*[0.5 * moment.parallel * self._aspect] * 2, 1.0, 1.0])
+        for camera in ("camera", "pinhole"):
+            if f"{camera}.to_world" not in parameters:
+                continue
+            parameters[f"{camera}.to_world"] = self.mi.Transform4f(stands)
+            if moment.parallel == 0:
+                parameters[f"{camera}.x_fov"] = _across(moment.angle, self._aspect)
+        if _blurs(moment):
             parameters["camera.aperture_radius"] = float(moment.aperture)
             parameters["camera.focus_distance"] = float(moment.focus)
 
@@ -247,7 +261,7 @@ class Tracer:
         common = {"film": film, "sampler": {"type": "multijitter"}, "near_clip": 0.001, "far_clip": 1e4}
         if moment.parallel > 0:
             return {"type": "orthographic", **common}
-        if moment.aperture > 0:
+        if _blurs(moment):
             return {"type": "thinlens", "fov": 40.0, "aperture_radius": 0.01, "focus_distance": 1.0, **common}
         return {"type": "perspective", "fov": 40.0, **common}
 
@@ -288,34 +302,21 @@ class Tracer:
 
     def traced(self, wanted: Wanted, tell: Any) -> Traced:
         """A frame; ``tell`` is told shares done and the picture so far, and says whether to go on."""
-        mi, began = self.mi, time.monotonic()
-        kept = self._kept if wanted.onward else None
-        if kept is None or kept.region != wanted.region or len(kept.moments) != len(wanted.moments):
-            left, top, right, bottom = wanted.region or (0, 0, self.described.width, self.described.height)
-            each = at_once(wanted.samples, len(wanted.moments), (right - left) * (bottom - top))
-            kept = Taken(wanted.moments, wanted.region, each)
-        self._kept, self._region = kept, wanted.region
-        moments, sums, counts = kept.moments, kept.sums, kept.counts
-        last, noise = -1, noise_of(sums, counts)
-        first = kept.passes
-        for k in range(first, max(count_of(wanted.samples, kept.each, len(moments)), first)):
-            which = k % len(moments)
+        began = time.monotonic()
+        kept = self._going_on_from(wanted)
+        moments, last, noise = kept.moments, -1, noise_of(kept)
+        for which, spots in passes(kept, wanted.samples, adaptive=self._adapts(wanted)):
             if which != last:
                 self._arrange(moments[which])
                 last = which
-            picture = np.array(mi.render(self._scene, spp=kept.each, seed=wanted.seed + k), np.float64)
-            if self.lit:
-                picture = self._with_glow(moments[which], picture, kept.each, wanted.seed + k)
             if wanted.denoise and which not in kept.guides:
-                kept.guides[which] = self._guided(len(moments))
-            sums[k % 2] = sums[k % 2] + kept.each * picture
-            counts[k % 2] += kept.each
-            kept.passes = k + 1
-            noise = noise_of(sums, counts)
+                kept.guides[which] = self._guided(kept, which)
+            self._take(kept, which, spots, wanted.seed + kept.passes)
+            noise = noise_of(kept)
             spent = time.monotonic() - began
-            whole = k % len(moments) == len(moments) - 1
+            whole = which == len(moments) - 1
             enough = (wanted.seconds and spent > wanted.seconds) or (wanted.noise and noise < wanted.noise)
-            share = sum(counts) / max(wanted.samples, sum(counts))
+            share = kept.samples / max(wanted.samples, kept.samples)
             if wanted.seconds:
                 share = max(share, min(spent / wanted.seconds, 1.0))
             if (enough and whole) or not tell(share, lambda: picture_of(kept, denoise=False), noise):
@@ -323,7 +324,45 @@ class Tracer:
         light, cover = picture_of(kept, denoise=wanted.denoise)
         bare = self._bare_cover(wanted) if wanted.bare else None
         spent = time.monotonic() - began
-        return Traced(light, cover, sum(counts), float(noise), spent, self.variant, bare)
+        return Traced(light, cover, round(kept.samples), float(noise), spent, self.variant, bare)
+
+    def _going_on_from(self, wanted: Wanted) -> Taken:
+        """What has been taken of a frame that is gone on with, or nothing yet of another."""
+        kept = self._kept if wanted.onward else None
+        if kept is None or kept.region != wanted.region or len(kept.moments) != len(wanted.moments):
+            left, top, right, bottom = wanted.region or (0, 0, self.described.width, self.described.height)
+            shape, moments = (bottom - top, right - left), wanted.moments
+            # half of them are taken first, by which it is told where the others are needed
+            first = wanted.samples // 2 if self._adapts(wanted) else wanted.samples
+            kept = nothing_taken(moments, wanted.region, shape, at_once(first, len(moments), shape[0] * shape[1]))
+        self._kept, self._region = kept, wanted.region
+        return kept
+
+    def _adapts(self, wanted: Wanted) -> bool:
+        """Whether samples are taken where they are needed: the slow variant takes whole pictures alone, and noise that stays shall be even."""
+        return wanted.denoise and self.variant == FAST
+
+    def _take(self, kept: Taken, which: int, spots: Spots | None, seed: int) -> None:
+        """Take samples of a frame at one of its moments, for which all is arranged."""
+        turn, pixels = kept.passes % 2, kept.counts[0].size
+        kept.passes += 1
+        if spots is None:
+            spots = np.arange(pixels, dtype=np.uint32) + np.uint32(turn * pixels)
+        if self.variant == SLOW:
+            taken = np.zeros(kept.sums.shape, np.float32)
+            taken[turn] = kept.each * np.array(self.mi.render(self._scene, spp=kept.each, seed=seed))
+        else:
+            lens = _lens(kept.moments[which])
+            taken = self._light.sums(self._scene, spots, kept.counts.shape, kept.each, seed, lens)
+        counts = kept.each * np.bincount(spots, minlength=2 * pixels).reshape(kept.counts.shape)
+        if self.lit:
+            if which not in kept.glows:
+                kept.glows[which] = self._glow_at(
+                    kept.moments[which], spread_evenly(max(_GLOW // len(kept.moments), 4))
+                )
+            taken = _under_glow(taken, counts, *kept.glows[which])
+        kept.sums += taken
+        kept.counts += counts
 
     def _bare_cover(self, wanted: Wanted) -> Single:
         """What of each pixel (h, w) is covered without what only catches shadows."""
@@ -338,15 +377,36 @@ class Tracer:
             other._arrange(moment)
             picture = np.array(self.mi.render(other._scene, spp=each, seed=wanted.seed + k), np.float64)
             if other.lit:
-                picture = other._with_glow(moment, picture, each, wanted.seed + k)
+                picture = _under_glow(picture, np.ones(picture.shape[:2]), *other._glow_at(moment, each))
             total = total + picture[..., 3]
         return np.clip(total / len(wanted.moments), 0.0, 1.0).astype(np.float32)
 
-    def _guided(self, moments: int) -> Single:
-        """The surfaces' colours and normals (h, w, 6) at the moment that it is arranged for, one of so many. By themselves: the library takes
-        three times as long to prepare both in one."""
-        count = spread_evenly(max(_GUIDED // moments, 1))
-        return np.array(self.mi.render(self._scene, integrator=self._guides, spp=count), np.float32)[..., -6:]
+    def _guided(self, kept: Taken, which: int) -> Single:
+        """The surfaces' colours and normals (h, w, 6) of a frame at the moment that it is arranged for. By themselves: the library takes three
+        times as long to prepare both in one."""
+        count = spread_evenly(max(_GUIDED // len(kept.moments), 1))
+        if self.variant == SLOW:
+            return np.array(self.mi.render(self._scene, integrator=self._firsts, spp=count), np.float32)[..., -6:]
+        shape = kept.counts.shape[1:]
+        every = np.arange(shape[0] * shape[1], dtype=np.uint32)
+        sums = self._guides.sums(self._scene, every, shape, count, 0, _lens(kept.moments[which]))
+        return sums[..., -6:] / np.float32(count)
+
+
+def _blurs(moment: Moment) -> bool:
+    """Whether what is not in focus is blurred."""
+    return moment.aperture > 0 and moment.parallel == 0
+
+
+def _lens(moment: Moment) -> tuple[NDArray[np.float64], float, float] | None:
+    """The lens before the camera: its matrix (4, 4), its radius, and the distance at which it is sharp."""
+    return (_looking(moment), moment.aperture, moment.focus) if _blurs(moment) else None
+
+
+def _under_glow(picture: Any, counts: Any, light: Any, share: Any) -> Any:
+    """Sums (..., h, w, 4) of so many samples (..., h, w), with what gives light of its own over them: its light (h, w, 3) and cover (h, w, 1)."""
+    glow = np.concatenate([light, share], axis=-1)
+    return counts[..., None] * glow + (1.0 - share) * picture
 
 
 def _metres(matrix: NDArray[np.floating]) -> NDArray[np.float64]:

@@ -1,0 +1,49 @@
+"""Where a picture needs more samples: adaptive sampling, by what is still wrong in it when its noise has been taken away."""
+
+from __future__ import annotations
+
+import numpy as np
+import scipy
+from numpy.typing import NDArray
+
+from kestrav.core.light.response import shown_light
+from kestrav.render.tracing.description import Single
+
+Array = NDArray[np.float64]
+_AROUND = 3.0  # pixels, standard deviation of the surroundings by which a pixel's error is told: one difference alone tells little
+_MOST = 16.0  # times the samples that a pixel has: its error is not known well enough for more
+_ROUNDS = 40  # halvings of the range in which the factor is
+
+
+def error_of(halves: tuple[Single, Single]) -> Array:
+    """How far a picture is still off, as it is shown, around each pixel (h, w): by two pictures (h, w, 3) of half its samples each, that know
+    nothing of each other and whose noise has been taken away."""
+    apart = ((shown_light(halves[0]) - shown_light(halves[1])) ** 2).mean(axis=2)
+    return np.sqrt(scipy.ndimage.gaussian_filter(np.asarray(apart, float), _AROUND)) / 2.0
+
+
+def further_samples(error: Array, counts: Array, budget: float, each: int) -> NDArray[np.int64]:
+    """How many times ``each`` samples more a pixel gets (h, w), of ``budget`` samples in all, where the picture is off by ``error`` (h, w) with
+    ``counts`` samples (h, w).
+
+    The sum of all squared errors is least where each has samples in proportion to the standard deviation of one: Neyman's allocation
+    (J. Neyman, "On the two different aspects of the representative method", 1934; W. G. Cochran, Sampling Techniques, 3rd ed. 1977, 5.5).
+    """
+    spread = error * np.sqrt(counts)
+    most = _MOST * counts
+    none = np.zeros(error.shape, np.int64)
+    if budget < each or not spread.max() > 0:
+        return none
+
+    def given(factor: float) -> NDArray[np.int64]:
+        return np.rint((np.clip(factor * spread, counts, counts + most) - counts) / each).astype(np.int64)
+
+    low, high = 0.0, float((counts + most).max() / max(float(spread[spread > 0].min()), 1e-12))
+    if each * given(high).sum() <= budget:
+        return given(high)
+    for _ in range(_ROUNDS):
+        middle = 0.5 * (low + high) if low > 0 else high / 64.0
+        low, high = (middle, high) if each * given(middle).sum() <= budget else (low, middle)
+        if high - low < 1e-3 * high:
+            break
+    return given(low) if low > 0 else none
