@@ -109,7 +109,9 @@ def picture_of(taken: Taken, *, denoise: bool) -> tuple[Single, Single]:
         light = clean_light(light, taken)
         if ((cover > 0.02) & (cover < 0.98)).mean() > 0.02:
             # what lets through is drawn by lot as well; edges alone need no help
-            cover = _without_noise(np.repeat(cover[..., None], 3, axis=2), _guides_of(taken), hdr=False, fast=True)[..., 0]
+            cover = _without_noise(np.repeat(cover[..., None], 3, axis=2), _guides_of(taken), hdr=False, fast=True)[
+                ..., 0
+            ]
     return np.asarray(light), cover
 
 
