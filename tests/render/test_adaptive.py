@@ -72,7 +72,30 @@ def test_a_picture_with_samples_where_they_are_needed_is_nearer_to_the_true_one(
     off = [np.mean((shown_light(picture) - shown_light(true)) ** 2) for picture in (adaptive.light, even)]
     assert adaptive.samples == 16 and off[0] < 0.2 * off[1]
     # the same wishes give the same picture: films do not flicker by who got more
-    assert np.abs(adaptive.light - again.light).max() < 1e-5
+    assert np.abs(adaptive.light - again.light).max() < 1e-3
     finer = tracer.ask("frame", dataclasses.replace(wanted, samples=64, onward=True))
     assert finer.samples == pytest.approx(64, abs=2)
     assert np.mean((shown_light(finer.light) - shown_light(true)) ** 2) < off[0]
+
+
+def test_what_stays_in_a_film_has_the_same_noise_whatever_moves_elsewhere(tracer):
+    # a mirror ball goes a little at the right; the left half of the picture sees nothing of it
+    points, normals, triangles = ball(rings=24)
+    lamp = Lamp("area", np.array([-1.0, 0.5, 3.0]), np.zeros(3), np.full(3, 60.0), size=(0.2, 0.2))
+    left = np.array([-0.6, 0.0, 0.0], np.float32)
+    small = (0.3 * points).astype(np.float32)
+    mirror = Surface(grey(0.9), metallic=1.0, roughness=0.15)
+    scene = (body((small + left, triangles), mirror, normals), body((small, triangles), mirror, normals, group=0))
+    tracer.ask("scene", TracedScene(scene, np.full((16, 32, 3), 0.3, np.float32), 2 * SIDE, 2 * SIDE))
+    shown = []
+    for across in (600.0, 620.0):
+        matrix = np.eye(4)
+        matrix[0, 3] = across
+        picture = tracer.ask("frame", Wanted((above(angle=30.0, lamps=[lamp], groups={0: matrix}),), 16))
+        shown.append(255 * shown_light(picture.light))
+    apart = np.abs(shown[0] - shown[1]).max(axis=2)
+    columns = np.sort(apart.max(axis=0) > 20)[::-1]
+    assert columns.any() and not columns.all()
+    calm = np.sort(apart.mean(axis=0))[:SIDE]
+    assert calm.mean() < 0.5
+    assert (np.sort(apart.max(axis=0))[:SIDE] > 3).mean() < 0.2

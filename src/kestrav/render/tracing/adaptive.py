@@ -19,7 +19,8 @@ def error_of(halves: tuple[Single, Single]) -> Array:
     """How far a picture is still off, as it is shown, around each pixel (h, w): by two pictures (h, w, 3) of half its samples each, that know
     nothing of each other and whose noise has been taken away."""
     apart = ((shown_light(halves[0]) - shown_light(halves[1])) ** 2).mean(axis=2)
-    return np.sqrt(scipy.ndimage.gaussian_filter(np.asarray(apart, float), _AROUND)) / 2.0
+    around = scipy.ndimage.gaussian_filter(np.asarray(apart, np.float32), _AROUND, truncate=3.0)
+    return np.sqrt(np.maximum(around, 0.0), dtype=float) / 2.0
 
 
 def further_samples(error: Array, counts: Array, budget: float, each: int) -> NDArray[np.int64]:

@@ -19,11 +19,12 @@ _AT_ONCE = 16  # samples of a pixel that are taken together, at most
 # of a picture in which so many are: of larger ones fewer, so that it is told as often how far it is
 _PIXELS = 1280 * 720
 _RIM = 16  # pixels
+_APART = 1001  # numbers of passes that are kept for those of one moment; odd, so that halves take turns in moments too
 _LEFT = 0.03  # of all samples, that are not taken for themselves
 _GROWTH = 2  # times as many samples each time that it is told anew where a picture needs them
 
 Array = NDArray[np.float64]
-Spots = NDArray[np.uint32]
+Often = NDArray[np.int64]
 
 
 @dataclass
@@ -51,9 +52,9 @@ def nothing_taken(moments: tuple[Moment, ...], region: Region | None, shape: tup
     return Taken(moments, region, each, np.zeros((2, *shape, 4)), np.zeros((2, *shape)))
 
 
-def passes(taken: Taken, samples: int, *, adaptive: bool) -> Iterator[tuple[int, Spots | None]]:
-    """What is taken next until a frame has so many samples: the number of the moment, and of which pixels of which half; None is all pixels of
-    the half whose turn it is. Where it is ``adaptive``, a part of them is taken where the picture needs it most by what was taken before."""
+def passes(taken: Taken, samples: int, *, adaptive: bool) -> Iterator[tuple[int, Often | None]]:
+    """What is taken next until a frame has so many samples: the number of the moment, and how often each pixel (h, w); None is all of them once.
+    Where it is ``adaptive``, a part of them is taken where the picture needs it most by what was taken before."""
     moments = len(taken.moments)
     together = taken.each * moments
     if not adaptive:
@@ -61,32 +62,34 @@ def passes(taken: Taken, samples: int, *, adaptive: bool) -> Iterator[tuple[int,
         for k in range(done, max(count_of(samples, taken.each, moments), done)):
             yield k % moments, None
         return
-    most = max(_AT_ONCE * _PIXELS // taken.each, 1)
+    most = max(_AT_ONCE * _PIXELS // (taken.each * taken.counts[0].size), 1)
     while taken.samples < (1.0 - _LEFT) * samples:
         # the more is known of a picture, the better it is told where it needs more
         goal = max(_GROWTH * taken.samples, 2.0 * _GROWTH * together)
         goal = goal if samples - goal >= together else samples
         for k in range(count_of(round((goal - taken.samples) / 2), taken.each, moments)):
             yield k % moments, None
-        spots = _needy(taken, goal - taken.samples)
-        for which in range(moments):
-            for start in range(0, len(spots), most):
-                yield which, spots[start : start + most]
+        often, first = _needy(taken, goal - taken.samples), taken.passes
+        for which in range(moments if often.any() else 0):
+            # few are sampled as often as the last
+            starts = [0, *range(most, int(often.max()), 2 * most)]
+            for k, (start, end) in enumerate(zip(starts, [*starts[1:], often.max()], strict=True)):
+                # with a number of its own, however many there are for others: a frame's noise is like that of the frame before
+                taken.passes = first + which * _APART + k
+                yield which, np.clip(often, start, end) - start
+        taken.passes = first + moments * _APART
 
 
-def _needy(taken: Taken, budget: float) -> Spots:
-    """The pixels that get so many samples more, by the mean of all, each as often as it gets some, as numbers within both halves."""
+def _needy(taken: Taken, budget: float) -> Often:
+    """How often each pixel (h, w) is sampled further, of so many samples by the mean of all."""
     counts, together = taken.counts.sum(axis=0), taken.each * len(taken.moments)
     if budget < together:
-        return np.empty(0, np.uint32)
+        return np.zeros(counts.shape, np.int64)
     one, two = (
         clean_light(sums[..., :3] / np.maximum(count, 1)[..., None], taken, fast=True)
         for sums, count in zip(taken.sums, taken.counts, strict=True)
     )
-    often = further_samples(error_of((one, two)), counts, budget * counts.size, together)
-    pixels = np.repeat(np.arange(counts.size), often.ravel())
-    # those of a pixel are side by side, and go to either half in turn
-    return (pixels + counts.size * (np.arange(len(pixels)) % 2)).astype(np.uint32)
+    return further_samples(error_of((one, two)), counts, budget * counts.size, together)
 
 
 def clean_light(light: NDArray[np.floating], taken: Taken, *, fast: bool = False) -> Single:
@@ -150,6 +153,6 @@ def noise_of(taken: Taken) -> float:
     """The noise that is left: the root mean square of half the difference of two independent halves, of values as they are shown."""
     if not taken.counts.any(axis=(1, 2)).all():
         return float("inf")
-    light = taken.sums[..., :3] / np.maximum(taken.counts, 1)[..., None]
-    halves = np.clip(light, 0.0, 1.0) ** (1 / 2.2)
+    light = (taken.sums[..., :3] / np.maximum(taken.counts, 1)[..., None]).astype(np.float32)
+    halves = np.clip(light, 0.0, 1.0) ** np.float32(1 / 2.2)
     return float(np.sqrt(np.mean((halves[0] - halves[1]) ** 2)) / 2.0)

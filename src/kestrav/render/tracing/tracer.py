@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Hashable
+from collections.abc import Hashable, Sequence
 from dataclasses import replace
 from typing import Any
 
@@ -14,7 +14,7 @@ from kestrav.render.tracing.description import Body, Lamp, Moment, Region, Singl
 from kestrav.render.tracing.emitters import SurfaceSample, sampling_weights
 from kestrav.render.tracing.materials import bsdf_of, glow_of, look_of
 from kestrav.render.tracing.samples import (
-    Spots,
+    Often,
     Taken,
     at_once,
     noise_of,
@@ -30,6 +30,7 @@ _DEEPEST = 10  # times that light is followed from surface to surface
 _LOTS = 3  # times after which it is drawn by lot whether what is left of it is followed on
 _GUIDED = 8  # samples of a pixel that tell the surfaces' colours and normals
 _EDGES = 16  # samples of a pixel that tell what of it is covered
+_MOVED = 100_000  # triangles that are moved point by point for a frame, at most: that takes about a tenth of a second
 _GLOW = 64  # samples of a pixel that tell what of it gives light of its own
 _GUIDES = "albedo:albedo,normal:sh_normal"
 
@@ -63,11 +64,8 @@ class Tracer:
         self.described = scene
         self.groups = sorted({body.group for body in scene.bodies if body.group >= 0})
         self.lit = [k for k, body in enumerate(scene.bodies) if body.surface.emission is not None]
-        # what gives light cannot be placed by a matrix alone, and the slow variant places nothing so
-        whole = self.variant == SLOW
-        self.by_points = [
-            k for k, body in enumerate(scene.bodies) if body.group >= 0 and (whole or body.surface.emission is not None)
-        ]
+        self.by_points = _placed_by_points(scene.bodies, every=self.variant == SLOW)
+        self._placed: dict[int, NDArray[np.float64]] = {}
         self._camera: tuple[bool, bool, Region | None] | None = None
         self._region: Region | None = None
         self._lamps: list[tuple[object, ...]] = []
@@ -189,8 +187,6 @@ class Tracer:
             description["integrator"] = self._paths
             self._scene = mi.load_dict(description)
             self._parameters = mi.traverse(self._scene)
-            # what is prepared is prepared for one scene
-            self._light, self._guides = Wavefront(self._paths), Wavefront(self._firsts)
         parameters = self._parameters
         for group in self.groups:
             key = f"moved{group}.to_world"
@@ -199,6 +195,9 @@ class Tracer:
         for k in self.by_points:
             body = self.described.bodies[k]
             matrix = _metres(moment.groups.get(body.group, np.eye(4)))
+            if k in self._placed and np.array_equal(self._placed[k], matrix):
+                continue
+            self._placed[k] = matrix
             moved = body.points @ matrix[:3, :3].T + matrix[:3, 3]
             parameters[f"body{k}.vertex_positions"] = np.ascontiguousarray(moved, np.float32).ravel()
             if body.normals is not None:
@@ -214,6 +213,7 @@ class Tracer:
                 self._set_opacity(key, moment)
         self._aim(parameters, moment)
         parameters.update()
+        self._light, self._guides = Wavefront(self._paths), Wavefront(self._firsts)
 
     def _aim(self, parameters: Any, moment: Moment) -> None:
         """Point the cameras as a moment says."""
@@ -305,13 +305,13 @@ class Tracer:
         began = time.monotonic()
         kept = self._going_on_from(wanted)
         moments, last, noise = kept.moments, -1, noise_of(kept)
-        for which, spots in passes(kept, wanted.samples, adaptive=self._adapts(wanted)):
+        for which, often in passes(kept, wanted.samples, adaptive=self._adapts(wanted)):
             if which != last:
                 self._arrange(moments[which])
                 last = which
             if wanted.denoise and which not in kept.guides:
                 kept.guides[which] = self._guided(kept, which)
-            self._take(kept, which, spots, wanted.seed + kept.passes)
+            self._take(kept, which, often, wanted.seed + kept.passes)
             noise = noise_of(kept)
             spent = time.monotonic() - began
             whole = which == len(moments) - 1
@@ -342,19 +342,18 @@ class Tracer:
         """Whether samples are taken where they are needed: the slow variant takes whole pictures alone, and noise that stays shall be even."""
         return wanted.denoise and self.variant == FAST
 
-    def _take(self, kept: Taken, which: int, spots: Spots | None, seed: int) -> None:
-        """Take samples of a frame at one of its moments, for which all is arranged."""
-        turn, pixels = kept.passes % 2, kept.counts[0].size
+    def _take(self, kept: Taken, which: int, often: Often | None, seed: int) -> None:
+        """Take samples of a frame at one of its moments, for which all is arranged: as often as it says for each pixel (h, w), or once."""
+        turn = kept.passes % 2
         kept.passes += 1
-        if spots is None:
-            spots = np.arange(pixels, dtype=np.uint32) + np.uint32(turn * pixels)
+        often = np.ones(kept.counts.shape[1:], np.int64) if often is None else often
         if self.variant == SLOW:
             taken = np.zeros(kept.sums.shape, np.float32)
             taken[turn] = kept.each * np.array(self.mi.render(self._scene, spp=kept.each, seed=seed))
         else:
-            lens = _lens(kept.moments[which])
-            taken = self._light.sums(self._scene, spots, kept.counts.shape, kept.each, seed, lens)
-        counts = kept.each * np.bincount(spots, minlength=2 * pixels).reshape(kept.counts.shape)
+            taken = self._light.sums(self._scene, often, 2, kept.each, seed, _lens(kept.moments[which]))
+            taken = taken[::-1] if turn else taken
+        counts = kept.each * np.stack([often - often // 2, often // 2][:: -1 if turn else 1])
         if self.lit:
             if which not in kept.glows:
                 kept.glows[which] = self._glow_at(
@@ -387,10 +386,26 @@ class Tracer:
         count = spread_evenly(max(_GUIDED // len(kept.moments), 1))
         if self.variant == SLOW:
             return np.array(self.mi.render(self._scene, integrator=self._firsts, spp=count), np.float32)[..., -6:]
-        shape = kept.counts.shape[1:]
-        every = np.arange(shape[0] * shape[1], dtype=np.uint32)
-        sums = self._guides.sums(self._scene, every, shape, count, 0, _lens(kept.moments[which]))
+        once = np.ones(kept.counts.shape[1:], np.int64)
+        sums = self._guides.sums(self._scene, once, 1, count, 0, _lens(kept.moments[which]))[0]
         return sums[..., -6:] / np.float32(count)
+
+
+def _placed_by_points(bodies: Sequence[Body], *, every: bool) -> list[int]:
+    """The numbers of the bodies whose points are moved themselves: those of ``every`` group, as the slow variant places nothing by a matrix; or
+    what gives light, which cannot be placed by one alone, and small groups, as each that is placed by one makes every ray slower."""
+    sizes: dict[int, int] = {}
+    for body in bodies:
+        if body.group >= 0:
+            sizes[body.group] = sizes.get(body.group, 0) + len(body.triangles)
+    groups = sorted(sizes, key=lambda group: sizes[group])
+    moved = np.cumsum([sizes[group] for group in groups])
+    small = {group for group, count in zip(groups, moved, strict=True) if every or count <= _MOVED}
+    return [
+        k
+        for k, body in enumerate(bodies)
+        if body.group in small or (body.group >= 0 and body.surface.emission is not None)
+    ]
 
 
 def _blurs(moment: Moment) -> bool:

@@ -9,8 +9,8 @@ from numpy.typing import NDArray
 
 
 class Wavefront:
-    """Takes samples by an integrator of the library. What it does is prepared once and used again, also when things have moved: preparing takes
-    over a second where there are many bodies."""
+    """Takes samples by an integrator of the library of a scene as it is. What it does is prepared once and used again, as that takes over a second
+    where there are many bodies; when something has moved or shines otherwise, another has to be made: what is prepared would not know of it."""
 
     def __init__(self, integrator: Any) -> None:
         self._integrator = integrator
@@ -20,50 +20,65 @@ class Wavefront:
     def sums(
         self,
         scene: Any,
-        spots: NDArray[np.uint32],
-        shape: tuple[int, ...],
+        often: NDArray[np.int64],
+        pictures: int,
         each: int,
         seed: int,
         lens: tuple[NDArray[np.float64], float, float] | None = None,
     ) -> NDArray[np.float32]:
-        """Sums (*shape, n) of what the integrator tells, over ``each`` samples of every one of the spots (m,), which are numbers of pixels in
-        pictures of a shape (..., h, w); where one is there more than once, it gets as many more. It tells linear light, whether there is
-        anything, and what else it knows. The scene's last camera is looked through, with a ``lens`` before it: its matrix (4, 4), its radius
-        and the distance along its axis at which it is sharp."""
+        """Sums (pictures, h, w, n) of what the integrator tells, over ``each`` samples as ``often`` as it says for a pixel (h, w), in the pictures
+        by turns. It tells linear light, whether there is anything, and what else it knows. The scene's last camera is looked through, with
+        a ``lens`` before it: its matrix (4, 4), its radius and the distance along its axis at which it is sharp.
+
+        A pixel's random numbers are its own, however often the others are sampled: what stays in a film does not flicker for what moves.
+        """
         import drjit as dr
         import mitsuba as mi
 
-        high, wide = shape[-2:]
+        high, wide = often.shape
+        lanes = int(often.max(initial=0)) * high * wide * each
         sampler = scene.sensors()[-1].sampler().fork()
         sampler.set_sample_count(each)
         sampler.set_samples_per_wavefront(each)
-        sampler.seed(seed, each * len(spots))
+        sampler.seed(seed, max(lanes, 1))
+        channels = 4 + len(self._integrator.aov_names())
+        if not lanes:
+            return np.zeros((pictures, high, wide, channels), np.float32)
         with dr.suspend_grad():
             # numbers that are opaque do not become part of what is compiled, which serves all sizes then
-            across, pixels, together = (dr.opaque(mi.UInt32, number) for number in (wide, high * wide, each))
-            channels = 4 + len(self._integrator.aov_names())
-            sums = dr.zeros(mi.Float, channels * int(np.prod(shape)))
-            dr.make_opaque(sums)
-            number = dr.arange(mi.UInt32, each * len(spots)) // together
-            dr.make_opaque(number)
-            spot = dr.gather(mi.UInt32, mi.UInt32(spots), number)
+            sizes = [dr.opaque(mi.UInt32, number) for number in (wide, high * wide, pictures)]
+            sums = dr.zeros(mi.Float, channels * pictures * high * wide)
+            spot = dr.arange(mi.UInt32, lanes) // dr.opaque(mi.UInt32, each)
+            dr.make_opaque(sums, spot)
             before: list[Any] = []
             if lens is not None:
                 matrix, radius, focus = lens
                 before = [mi.Vector3f(*(float(v) for v in matrix[:3, k])) for k in range(4)]
                 before += [mi.Float(radius), mi.Float(focus)]
                 dr.make_opaque(before)
-            prepared = self._prepared.setdefault((each, lens is None), dr.freeze(self._sums))
-            prepared(scene, sampler, spot, across, pixels, sums, before)
+            key = (each, lens is None)
+            prepared = self._prepared.setdefault(key, dr.freeze(self._sums, state_fn=_everything))
+            try:
+                prepared(scene, sampler, spot, mi.UInt32(often.ravel().astype(np.uint32)), sizes, sums, before)
+            except RuntimeError:
+                if prepared == self._sums:
+                    raise
+                # not all that a scene may hold can be prepared by the library: it is done step by step then
+                self._prepared[key] = self._sums
+                return self.sums(scene, often, pictures, each, seed, lens)
             dr.eval(sums)
-        return np.array(sums).reshape(*shape, channels)
+        return np.array(sums).reshape(pictures, high, wide, channels)
 
-    def _sums(self, scene: Any, sampler: Any, spot: Any, wide: Any, pixels: Any, sums: Any, lens: list[Any]) -> None:
+    def _sums(
+        self, scene: Any, sampler: Any, spot: Any, often: Any, sizes: list[Any], sums: Any, lens: list[Any]
+    ) -> None:
         """Add samples to sums; random numbers are drawn in the order of the library's own rendering."""
         import drjit as dr
         import mitsuba as mi
 
-        pixel = spot % pixels
+        wide, pixels, pictures = sizes
+        pixel, turn = spot % pixels, spot // pixels
+        active = turn < dr.gather(mi.UInt32, often, pixel)
         within = sampler.next_2d()
         place = mi.Point2f(
             (mi.Float(pixel % wide) + within.x) / mi.Float(wide),
@@ -72,10 +87,11 @@ class Wavefront:
         ray, weight = scene.sensors()[-1].sample_ray_differential(0.0, sampler.next_1d(), place, mi.Point2f(0.5))
         if lens:
             ray = _through(lens, ray, sampler.next_2d())
-        light, there, others = self._integrator.sample(scene, sampler, ray)
+        light, there, others = self._integrator.sample(scene, sampler, ray, active=active)
         told = [*(weight * light), dr.select(there, mi.Float(1.0), mi.Float(0.0)), *others]
+        at = len(told) * (pixel + pixels * (turn % pictures))
         for channel, value in enumerate(told):
-            dr.scatter_add(sums, value, len(told) * spot + channel)
+            dr.scatter_add(sums, value, at + channel, active)
 
 
 def _through(lens: list[Any], ray: Any, spread: Any) -> Any:
@@ -89,3 +105,9 @@ def _through(lens: list[Any], ray: Any, spread: Any) -> Any:
     meets = middle + ray.d * (focus / dr.dot(ray.d, axis))
     start = middle + on.x * across + on.y * up
     return mi.RayDifferential3f(mi.Ray3f(start, dr.normalize(meets - start)))
+
+
+def _everything(scene: Any, *_: Any) -> list[Any]:
+    """All that takes part in a scene, which is told for what is prepared."""
+    shapes = scene.shapes()
+    return [*shapes, *(shape.bsdf() for shape in shapes), *scene.emitters()]
