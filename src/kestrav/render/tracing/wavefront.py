@@ -7,6 +7,9 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+_LANES = 4_000_000  # samples that are taken at once: each holds 85 bytes of random state
+_SEEDS = 7919  # between those of what is taken one after the other
+
 
 class Wavefront:
     """Takes samples by an integrator of the library of a scene as it is. What it does is prepared once and used again, as that takes over a second
@@ -36,48 +39,58 @@ class Wavefront:
         import mitsuba as mi
 
         high, wide = often.shape
-        lanes = int(often.max(initial=0)) * high * wide * each
-        sampler = scene.sensors()[-1].sampler().fork()
-        sampler.set_sample_count(each)
-        sampler.set_samples_per_wavefront(each)
-        sampler.seed(seed, max(lanes, 1))
         channels = 4 + len(self._integrator.aov_names())
-        if not lanes:
-            return np.zeros((pictures, high, wide, channels), np.float32)
+        once = max(_LANES // each, 1)
+        bands = [(start, min(start + once, often.size)) for start in range(0, often.size, once)]
         with dr.suspend_grad():
             # numbers that are opaque do not become part of what is compiled, which serves all sizes then
-            sizes = [dr.opaque(mi.UInt32, number) for number in (wide, high * wide, pictures)]
-            sums = dr.zeros(mi.Float, channels * pictures * high * wide)
-            spot = dr.arange(mi.UInt32, lanes) // dr.opaque(mi.UInt32, each)
-            dr.make_opaque(sums, spot)
+            sizes = [dr.opaque(mi.UInt32, number) for number in (wide, often.size)]
+            sums = dr.zeros(mi.Float, channels * pictures * often.size)
+            wanted = mi.UInt32(often.ravel().astype(np.uint32))
             before: list[Any] = []
             if lens is not None:
                 matrix, radius, focus = lens
                 before = [mi.Vector3f(*(float(v) for v in matrix[:3, k])) for k in range(4)]
                 before += [mi.Float(radius), mi.Float(focus)]
-                dr.make_opaque(before)
+            dr.make_opaque(sums, wanted, before)
             key = (each, lens is None)
             prepared = self._prepared.setdefault(key, dr.freeze(self._sums, state_fn=_everything))
-            try:
-                prepared(scene, sampler, spot, mi.UInt32(often.ravel().astype(np.uint32)), sizes, sums, before)
-            except RuntimeError:
-                if prepared == self._sums:
-                    raise
-                # not all that a scene may hold can be prepared by the library: it is done step by step then
-                self._prepared[key] = self._sums
-                return self.sums(scene, often, pictures, each, seed, lens)
-            dr.eval(sums)
+            for turn in range(int(often.max(initial=0))):
+                for k, (start, end) in enumerate(bands):
+                    sampler = scene.sensors()[-1].sampler().fork()
+                    sampler.set_sample_count(each)
+                    sampler.set_samples_per_wavefront(each)
+                    sampler.seed(seed + _SEEDS * (turn * len(bands) + k), each * (end - start))
+                    pixel = start + dr.arange(mi.UInt32, each * (end - start)) // dr.opaque(mi.UInt32, each)
+                    turns = [dr.opaque(mi.UInt32, turn), dr.opaque(mi.UInt32, turn % pictures)]
+                    dr.make_opaque(pixel)
+                    try:
+                        prepared(scene, sampler, pixel, wanted, turns, sizes, sums, before)
+                        dr.eval(sums)
+                    except RuntimeError:
+                        if prepared == self._sums:
+                            raise
+                        # not all that a scene may hold can be prepared by the library: all is done anew then, step by step
+                        self._prepared[key] = self._sums
+                        return self.sums(scene, often, pictures, each, seed, lens)
         return np.array(sums).reshape(pictures, high, wide, channels)
 
     def _sums(
-        self, scene: Any, sampler: Any, spot: Any, often: Any, sizes: list[Any], sums: Any, lens: list[Any]
+        self,
+        scene: Any,
+        sampler: Any,
+        pixel: Any,
+        often: Any,
+        turns: list[Any],
+        sizes: list[Any],
+        sums: Any,
+        lens: list[Any],
     ) -> None:
         """Add samples to sums; random numbers are drawn in the order of the library's own rendering."""
         import drjit as dr
         import mitsuba as mi
 
-        wide, pixels, pictures = sizes
-        pixel, turn = spot % pixels, spot // pixels
+        (turn, picture), (wide, pixels) = turns, sizes
         active = turn < dr.gather(mi.UInt32, often, pixel)
         within = sampler.next_2d()
         place = mi.Point2f(
@@ -89,7 +102,7 @@ class Wavefront:
             ray = _through(lens, ray, sampler.next_2d())
         light, there, others = self._integrator.sample(scene, sampler, ray, active=active)
         told = [*(weight * light), dr.select(there, mi.Float(1.0), mi.Float(0.0)), *others]
-        at = len(told) * (pixel + pixels * (turn % pictures))
+        at = len(told) * (pixel + pixels * picture)
         for channel, value in enumerate(told):
             dr.scatter_add(sums, value, at + channel, active)
 
