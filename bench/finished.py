@@ -102,7 +102,7 @@ def against_many_samples(_: object) -> tuple[str, bool]:
     told = json.loads(out.strip().splitlines()[-1])
     text = (
         f"finished frame of 1280 x 720, {told['samples']} samples without noise: {told['took']:.0f} s (at most {_FRAME:g}; the first of a scene "
-        f"{told['first']:.0f} s, where nothing is compiled yet), "
+        f"{told['first']:.0f} s, more where nothing like it was compiled before), "
         f"{told['psnr']:.1f} dB against {_MANY:,} samples (at least {_PSNR:g})"
     )
     return text, told["psnr"] >= _PSNR and told["took"] <= _FRAME

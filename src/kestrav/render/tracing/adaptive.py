@@ -12,7 +12,7 @@ from kestrav.render.tracing.description import Single
 Array = NDArray[np.float64]
 _AROUND = 3.0  # pixels, standard deviation of the surroundings by which a pixel's error is told: one difference alone tells little
 _MOST = 16.0  # times the samples that a pixel has: its error is not known well enough for more
-_ROUNDS = 40  # halvings of the range in which the factor is
+_NEAR = 1.001  # ratio of the factors between which the one that uses up the budget is
 
 
 def error_of(halves: tuple[Single, Single]) -> Array:
@@ -32,19 +32,20 @@ def further_samples(error: Array, counts: Array, budget: float, each: int) -> ND
     """
     spread = error * np.sqrt(counts)
     most = _MOST * counts
-    none = np.zeros(error.shape, np.int64)
     if budget < each or not spread.max() > 0:
-        return none
+        return np.zeros(error.shape, np.int64)
 
     def given(factor: float) -> NDArray[np.int64]:
         return np.rint((np.clip(factor * spread, counts, counts + most) - counts) / each).astype(np.int64)
 
-    low, high = 0.0, float((counts + most).max() / max(float(spread[spread > 0].min()), 1e-12))
+    # with the first nobody gets more, with the last everybody has the most
+    low, high = (
+        1.0 / float((spread / counts).max()),
+        float((counts + most).max() / max(spread[spread > 0].min(), 1e-12)),
+    )
     if each * given(high).sum() <= budget:
         return given(high)
-    for _ in range(_ROUNDS):
-        middle = 0.5 * (low + high) if low > 0 else high / 64.0
+    while high > _NEAR * low:
+        middle = float(np.sqrt(low * high))
         low, high = (middle, high) if each * given(middle).sum() <= budget else (low, middle)
-        if high - low < 1e-3 * high:
-            break
-    return given(low) if low > 0 else none
+    return given(low)

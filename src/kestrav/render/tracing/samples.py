@@ -20,7 +20,7 @@ _AT_ONCE = 16  # samples of a pixel that are taken together, at most
 _PIXELS = 1280 * 720
 _RIM = 16  # pixels
 _APART = 1001  # numbers of passes that are kept for those of one moment; odd, so that halves take turns in moments too
-_LEFT = 0.03  # of all samples, that are not taken for themselves
+_LEFT = 0.03  # of all samples, which are not worth a round of their own
 _GROWTH = 2  # times as many samples each time that it is told anew where a picture needs them
 
 Array = NDArray[np.float64]
@@ -39,7 +39,13 @@ class Taken:
     counts: Array
     passes: int = 0
     guides: dict[int, Single] = field(default_factory=dict)  # by the number of the moment
+    # what gives light of its own: its light and cover
     glows: dict[int, tuple[Array, Array]] = field(default_factory=dict)
+
+    @property
+    def halves(self) -> Single:
+        """Linear light and cover (2, h, w, 4) of both halves."""
+        return (self.sums / np.maximum(self.counts, 1.0)[..., None]).astype(np.float32)
 
     @property
     def samples(self) -> float:
@@ -85,16 +91,13 @@ def _needy(taken: Taken, budget: float) -> Often:
     counts, together = taken.counts.sum(axis=0), taken.each * len(taken.moments)
     if budget < together:
         return np.zeros(counts.shape, np.int64)
-    one, two = (
-        clean_light(sums[..., :3] / np.maximum(count, 1)[..., None], taken, fast=True)
-        for sums, count in zip(taken.sums, taken.counts, strict=True)
-    )
+    one, two = (clean_light(half[..., :3], taken, fast=True) for half in taken.halves)
     return further_samples(error_of((one, two)), counts, budget * counts.size, together)
 
 
-def clean_light(light: NDArray[np.floating], taken: Taken, *, fast: bool = False) -> Single:
+def clean_light(light: Single, taken: Taken, *, fast: bool = False) -> Single:
     """Linear light (h, w, 3) without its noise."""
-    return _without_noise(np.asarray(light, np.float32), _guides_of(taken), hdr=True, fast=fast)
+    return _without_noise(light, _guides_of(taken), hdr=True, fast=fast)
 
 
 def _guides_of(taken: Taken) -> tuple[Single, Single]:
@@ -112,9 +115,8 @@ def picture_of(taken: Taken, *, denoise: bool) -> tuple[Single, Single]:
         light = clean_light(light, taken)
         if ((cover > 0.02) & (cover < 0.98)).mean() > 0.02:
             # what lets through is drawn by lot as well; edges alone need no help
-            cover = _without_noise(np.repeat(cover[..., None], 3, axis=2), _guides_of(taken), hdr=False, fast=True)[
-                ..., 0
-            ]
+            grey = np.repeat(cover[..., None], 3, axis=2)
+            cover = _without_noise(grey, _guides_of(taken), hdr=False, fast=True)[..., 0]
     return np.asarray(light), cover
 
 
@@ -153,6 +155,5 @@ def noise_of(taken: Taken) -> float:
     """The noise that is left: the root mean square of half the difference of two independent halves, of values as they are shown."""
     if not taken.counts.any(axis=(1, 2)).all():
         return float("inf")
-    light = (taken.sums[..., :3] / np.maximum(taken.counts, 1)[..., None]).astype(np.float32)
-    halves = np.clip(light, 0.0, 1.0) ** np.float32(1 / 2.2)
+    halves = np.clip(taken.halves[..., :3], 0.0, 1.0) ** np.float32(1 / 2.2)
     return float(np.sqrt(np.mean((halves[0] - halves[1]) ** 2)) / 2.0)

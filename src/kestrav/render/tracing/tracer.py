@@ -23,7 +23,7 @@ from kestrav.render.tracing.samples import (
     picture_of,
     spread_evenly,
 )
-from kestrav.render.tracing.wavefront import Wavefront
+from kestrav.render.tracing.wavefront import Lens, Wavefront
 
 FAST, SLOW = "llvm_ad_rgb", "scalar_rgb"
 _DEEPEST = 10  # times that light is followed from surface to surface
@@ -413,8 +413,8 @@ def _blurs(moment: Moment) -> bool:
     return moment.aperture > 0 and moment.parallel == 0
 
 
-def _lens(moment: Moment) -> tuple[NDArray[np.float64], float, float] | None:
-    """The lens before the camera: its matrix (4, 4), its radius, and the distance at which it is sharp."""
+def _lens(moment: Moment) -> Lens | None:
+    """The lens before the camera, where it blurs."""
     return (_looking(moment), moment.aperture, moment.focus) if _blurs(moment) else None
 
 

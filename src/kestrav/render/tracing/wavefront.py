@@ -7,6 +7,8 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+# a camera's matrix (4, 4), the radius of its lens, and the distance along its axis at which that is sharp
+Lens = tuple[NDArray[np.float64], float, float]
 _LANES = 4_000_000  # samples that are taken at once: each holds 85 bytes of random state
 _SEEDS = 7919  # between those of what is taken one after the other
 
@@ -27,11 +29,11 @@ class Wavefront:
         pictures: int,
         each: int,
         seed: int,
-        lens: tuple[NDArray[np.float64], float, float] | None = None,
+        lens: Lens | None = None,
     ) -> NDArray[np.float32]:
         """Sums (pictures, h, w, n) of what the integrator tells, over ``each`` samples as ``often`` as it says for a pixel (h, w), in the pictures
-        by turns. It tells linear light, whether there is anything, and what else it knows. The scene's last camera is looked through, with
-        a ``lens`` before it: its matrix (4, 4), its radius and the distance along its axis at which it is sharp.
+        by turns. It tells linear light, whether there is anything, and what else it knows. The scene's last camera is looked through, with a
+        ``lens`` before it.
 
         A pixel's random numbers are its own, however often the others are sampled: what stays in a film does not flicker for what moves.
         """
