@@ -15,6 +15,7 @@ from players import Player
 from poses_on_page import PLACE, TURN, off
 from pxr import Usd, UsdGeom
 from scipy.spatial import cKDTree
+from shapes import make_project
 
 from kestrav.core.camera.making import add_standing
 from kestrav.core.camera.views import views
@@ -27,6 +28,7 @@ from kestrav.core.files.product_import import into_project, read_product
 from kestrav.core.files.tables import pose_table
 from kestrav.core.files.usd_export import write_usd
 from kestrav.core.findings.check import check
+from kestrav.core.geometry.meshes import Mesh
 from kestrav.core.kinematics.runs import frame_times, span
 from kestrav.core.review.comment_files import add_comments, read_comments
 from kestrav.core.review.packing import Pack, unpacked
@@ -223,6 +225,29 @@ def test_pictures_on_surfaces_lie_as_they_were_laid(shown, tmp_path):
         # shaded, it is most like the colour that lies there
         likeness = [seen @ np.array(c, float) / np.linalg.norm(seen) / np.linalg.norm(c) for c in QUARTERS]
         assert int(np.argmax(likeness)) == QUARTERS.index(colour), (seen, colour)
+
+
+def test_a_mirror_shows_the_dome_bright_above_and_dim_below(shown):
+    ball = trimesh.creation.icosphere(5, 100.0)
+    opened = make_project({"Ball": (Mesh(ball.vertices, ball.faces), (0.0, 0.0, 0.0))})
+    project = edits.add(opened.project, Finish("finish-1", "Mirror", colour="#ffffff", metallic=1.0, roughness=0.0))
+    project = edits.update(project, "part-1", finish="finish-1")
+    page = shown(review_page(project, opened.meshes).html)
+    shot = np.asarray(Image.open(io.BytesIO(page.screenshot(timeout=60_000))).convert("RGB"), float) / 255
+    box = page.locator("#stage").bounding_box()
+    eye = np.array(page.evaluate("review.view_now()")["position"])
+
+    def mirrored(direction):
+        """What is seen, in light, where the ball mirrors a direction; sRGB by IEC 61966-2-1."""
+        back = eye / np.linalg.norm(eye) + np.array(direction) / np.linalg.norm(direction)
+        across, down = page.evaluate("p => review.screen(p)", list(100 * back / np.linalg.norm(back)))
+        pixel = shot[int(box["y"] + down), int(box["x"] + across)]
+        return np.where(pixel <= 0.04045, pixel / 12.92, ((pixel + 0.055) / 1.055) ** 2.4)
+
+    # away from lamp and sun
+    above, below = mirrored((-0.5, 0.33, 0.8)), mirrored((0.3, 0.2, -0.6))
+    np.testing.assert_allclose(above / below, np.array([0.95, 0.97, 1.0]) / [0.32, 0.31, 0.3], rtol=0.12)
+    assert mirrored((0.4, -0.5, 0.77)).min() > 1.05 * above.max()
 
 
 def test_nothing_in_a_product_can_inject_anything(passing, shown):

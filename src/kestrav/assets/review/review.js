@@ -143,19 +143,53 @@ renderer.localClippingEnabled = true;
 const world3 = new THREE.Scene();
 const shot0 = shots[0];
 world3.background = new THREE.Color(shot0 ? shot0.background : "#dfe6e6");
-{
-  // a dome of light of our own: bright above, dim below, for what mirrors
-  const dome = new THREE.Scene();
-  dome.add(new THREE.Mesh(new THREE.SphereGeometry(10, 24, 16), new THREE.ShaderMaterial({
-    side: THREE.BackSide,
-    vertexShader: "varying vec3 d; void main(){ d = normalize(position); gl_Position = projectionMatrix * modelViewMatrix * vec4(position, 1.0); }",
-    fragmentShader: "varying vec3 d; void main(){ float h = normalize(d).z; float lamp = smoothstep(.55, .8, dot(normalize(d), normalize(vec3(.4, -.5, .77)))); gl_FragColor = vec4(mix(vec3(.32, .31, .3), vec3(.95, .97, 1.), smoothstep(-.3, .6, h)) + 1.2 * lamp, 1.); }",
-  })));
-  const maker = new THREE.PMREMGenerator(renderer);
-  world3.environment = maker.fromScene(dome, 0.03).texture;
-  maker.dispose();
-}
-world3.environmentIntensity = 0.62;
+// a dome of light of our own, bright above, dim below, with a lamp. What a surface sees of it on average stands in a table: of each roughness
+// that of its mirror image (GGX, as the material reflects), and in a last row that of all directions (cosine). To blur a picture of a dome
+// by the library keeps a browser without a graphics processor busy for many seconds, with shaders to compile
+const ROUGHNESSES = 16, ALONG = 64;
+const dome = (() => {
+  const smooth = (low, high, x) => { const t = Math.min(Math.max((x - low) / (high - low), 0), 1); return t * t * (3 - 2 * t); };
+  const table = new Float32Array(ALONG * (ROUGHNESSES + 1) * 4);
+  for (let row = 0; row <= ROUGHNESSES; row++) {
+    const spread = (row / (ROUGHNESSES - 1)) ** 4, seen = [];
+    for (let k = 0; k < 512; k++) {
+      const share = (k + 0.5) / 512, turn = k * 2.399963;  // evenly over the disc, by the golden angle
+      let up, aside;
+      if (row === ROUGHNESSES) up = Math.sqrt(1 - share), aside = Math.sqrt(share);
+      else {
+        const c = Math.sqrt((1 - share) / (1 + (spread - 1) * share));
+        up = 2 * c * c - 1, aside = 2 * c * Math.sqrt(Math.max(1 - c * c, 0));
+      }
+      seen.push([aside * Math.cos(turn), up, row === ROUGHNESSES ? 1 : Math.max(up, 0)]);
+    }
+    const whole = seen.reduce((sum, one) => sum + one[2], 0);
+    for (let column = 0; column < ALONG; column++) {
+      const high = 2 * (column + 0.5) / ALONG - 1, wide = Math.sqrt(1 - high * high), at = 4 * (row * ALONG + column);
+      for (const [aside, up, weight] of seen) {
+        const z = up * high + aside * wide;
+        table[at] += smooth(-0.3, 0.6, z) * weight / whole;
+        table[at + 1] += smooth(0.55, 0.8, z) * weight / whole;
+      }
+    }
+  }
+  const made = new THREE.DataTexture(Uint8Array.from(table, share => Math.round(255 * share)), ALONG, ROUGHNESSES + 1);
+  made.magFilter = made.minFilter = THREE.LinearFilter;
+  made.needsUpdate = true;
+  return made;
+})();
+const domeLit = shader => {
+  shader.uniforms.dome = {value: dome};
+  shader.fragmentShader = shader.fragmentShader.replace("#include <common>", `#include <common>
+uniform sampler2D dome;
+vec3 domeOf(const in vec3 d, const in float row) {
+  float v = (row + 0.5) / ${ROUGHNESSES + 1}.0, lamp = dot(d, normalize(vec3(0.4, -0.5, 0.77)));
+  vec3 even = mix(vec3(0.32, 0.31, 0.3), vec3(0.95, 0.97, 1.0), texture2D(dome, vec2(0.5 * d.z + 0.5, v)).r);
+  return 0.62 * (even + 1.2 * texture2D(dome, vec2(0.5 * lamp + 0.5, v)).g);
+}`).replace("#include <lights_fragment_maps>", `#include <lights_fragment_maps>
+iblIrradiance += PI * domeOf(inverseTransformDirection(geometryNormal, viewMatrix), ${ROUGHNESSES}.0);
+vec3 mirrored = mix(reflect(-geometryViewDir, geometryNormal), geometryNormal, pow4(material.roughness));
+radiance += domeOf(inverseTransformDirection(mirrored, viewMatrix), ${ROUGHNESSES - 1}.0 * material.roughness);`);
+};
 const sun = new THREE.DirectionalLight("#fff6e8", 1.7);
 sun.position.set(0.5, -0.7, 1.1);
 world3.add(sun);
@@ -216,6 +250,7 @@ function material(k, tint, opacity, chosen) {
       depthWrite: seen >= 0.6, side: THREE.DoubleSide, clippingPlanes: clipping,
       emissive: chosen ? PETROL : finish.emission || "#000000", emissiveIntensity: chosen ? 0.55 : 1,
     }));
+    materials.get(key).onBeforeCompile = domeLit;
     if (laid) lay(materials.get(key), finish, chosen);
   }
   return materials.get(key);
