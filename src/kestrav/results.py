@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from pathlib import Path as FilePath
 from typing import TYPE_CHECKING, Any, Literal
 
+import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
@@ -19,8 +19,7 @@ Array = NDArray[np.float64]
 File = str | FilePath
 
 
-@dataclass(frozen=True)
-class Finding:
+class Finding(msgspec.Struct, frozen=True):
     """A fault: its ``rule`` (see ``kestrav rules``), how grave it is, what it is about, the worst time in s, its number with its limit."""
 
     rule: str
@@ -109,8 +108,7 @@ class Check:
         return item if known is None else known.name
 
 
-@dataclass(frozen=True)
-class Extraction:
+class Extraction(msgspec.Struct, frozen=True):
     """What came of looking for an extraction path: whether there is one, told in words, and as plain data as ``kestrav extract --json`` prints it."""
 
     found: bool
@@ -118,16 +116,14 @@ class Extraction:
     data: dict[str, Any]
 
 
-@dataclass(frozen=True)
-class Contents:
+class Contents(msgspec.Struct, frozen=True):
     """What a file or project holds: told in words, and as plain data as ``kestrav info --json`` prints it."""
 
     text: str
     data: dict[str, Any]
 
 
-@dataclass(frozen=True)
-class Delivery:
+class Delivery(msgspec.Struct, frozen=True):
     """What a CAD or mesh file brought: parts with geometry, different geometries, triangles, what is told of its unit, how far in mm facets
     may be from curved faces (none: they came as facets), and what was left out and why."""
 
@@ -140,8 +136,7 @@ class Delivery:
     left_out: tuple[str, ...]
 
 
-@dataclass(frozen=True)
-class Rendered:
+class Rendered(msgspec.Struct, frozen=True):
     """A film, folder or still that was made: of which shots, with how many frames at what rate and size, in how many seconds, and a still's
     ``time`` in s."""
 

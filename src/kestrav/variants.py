@@ -17,7 +17,6 @@ import time
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from concurrent.futures import Future, wait
 from concurrent.futures.process import BrokenProcessPool
-from dataclasses import dataclass
 from html import escape
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -40,8 +39,7 @@ _PART = "part "
 _RESULT = "result.json"
 
 
-@dataclass(frozen=True)
-class Wanted:
+class Wanted(msgspec.Struct, frozen=True):
     """What is done with each variant: it is checked, a shot's picture is made at a time in s, parts are extracted."""
 
     certify: bool = False

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
+
+import msgspec
 
 from kestrav import scripting
 from kestrav.core.document.records import Project, Source
@@ -20,8 +21,7 @@ from kestrav.core.geometry.meshes import Mesh
 Checked = Callable[[scripting.Project], scripting.Check]
 
 
-@dataclass(frozen=True)
-class Checkup:
+class Checkup(msgspec.Struct, frozen=True):
     """A check, which files had changed before it with what that brought, and how it compares with the check before (none: it is the first)."""
 
     check: scripting.Check

@@ -1,7 +1,6 @@
 """Adaptive sampling: who gets more samples, and that a picture is nearer to the true one for it."""
 
-import dataclasses
-
+import msgspec
 import numpy as np
 import pytest
 from scipy.optimize import minimize
@@ -67,13 +66,13 @@ def test_a_picture_with_samples_where_they_are_needed_is_nearer_to_the_true_one(
     wanted = Wanted((above(angle=30.0, lamps=[lamp]),), 16)
     adaptive = tracer.ask("frame", wanted)
     again = tracer.ask("frame", wanted)
-    true = tracer.ask("frame", dataclasses.replace(wanted, samples=1024, denoise=False, seed=50)).light
-    even = tracer.ask("frame", dataclasses.replace(wanted, denoise=False)).light
+    true = tracer.ask("frame", msgspec.structs.replace(wanted, samples=1024, denoise=False, seed=50)).light
+    even = tracer.ask("frame", msgspec.structs.replace(wanted, denoise=False)).light
     off = [np.mean((shown_light(picture) - shown_light(true)) ** 2) for picture in (adaptive.light, even)]
     assert adaptive.samples == 16 and off[0] < 0.2 * off[1]
     # the same wishes give the same picture: films do not flicker by who got more
     assert np.abs(adaptive.light - again.light).max() < 1e-3
-    finer = tracer.ask("frame", dataclasses.replace(wanted, samples=64, onward=True))
+    finer = tracer.ask("frame", msgspec.structs.replace(wanted, samples=64, onward=True))
     assert finer.samples == pytest.approx(64, abs=2)
     assert np.mean((shown_light(finer.light) - shown_light(true)) ** 2) < off[0]
 

@@ -1,7 +1,5 @@
 """The camera's numbers against the pixels that VTK renders; guides, and what is faint to a camera."""
 
-import dataclasses
-
 import msgspec
 import numpy as np
 import pytest
@@ -72,7 +70,7 @@ def test_in_the_demo_the_share_is_that_of_rendered_pixels(demo):
     project, shot = demo.project, next(s for s in demo.project.shots if s.name == "Trolley chase")
     camera = next(c for c in project.cameras if c.id == shot.camera)
     judged = of_shot(project, demo.meshes, shot, camera)
-    judged = dataclasses.replace(judged, times=judged.times[::40], aspect=WIDE / HIGH, rays=4096)
+    judged = msgspec.structs.replace(judged, times=judged.times[::40], aspect=WIDE / HIGH, rays=4096)
     # see-through parts hide nothing by our count, so they are left out of the pictures
     for part in project.parts:
         if part.opacity < 1 or lets_through(finish_of(project, part.id)):

@@ -1,7 +1,5 @@
 """Finished pictures: energy, units and lenses of the path tracer against closed forms and published values, in its own process."""
 
-import dataclasses
-
 import cv2
 import msgspec
 import numpy as np
@@ -274,7 +272,7 @@ def test_a_frame_is_the_same_whatever_was_made_before_it(tracer, camera):
     points, normals, triangles = ball(rings=16)
     scene = [
         body(((0.3 * points).astype(np.float32), triangles), Surface(grey(0.6), roughness=0.3), normals, group=0),
-        dataclasses.replace(body(plate(0.4, 0.6), Surface(grey(0.3))), fades="lid"),
+        msgspec.structs.replace(body(plate(0.4, 0.6), Surface(grey(0.3))), fades="lid"),
         body(plate(5.0, -0.5), Surface(grey(0.5))),
     ]
 
@@ -525,7 +523,7 @@ def test_a_picture_stops_at_its_noise_or_time_and_goes_on_to_finer(opened):
     try:
         found = rough.traced(camera, 0.0)
         assert found.samples < 1024 and found.noise < 0.03
-        finer = dataclasses.replace(rough.wanted(camera, 0.0), samples=2 * found.samples, noise=0.0, onward=True)
+        finer = msgspec.structs.replace(rough.wanted(camera, 0.0), samples=2 * found.samples, noise=0.0, onward=True)
         more = rough.ask(finer, camera, 0.0)
         assert more.samples == pytest.approx(2 * found.samples, rel=0.1) and more.noise < 0.9 * found.noise
     finally:

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import contextlib
-import dataclasses
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from datetime import datetime
 from pathlib import Path
 
+import msgspec
 import numpy as np
 from numpy.typing import NDArray
 from PySide6.QtCore import QObject, Signal
@@ -254,7 +254,7 @@ class Session(QObject):
     def describe(self, detail: str) -> None:
         """Say what the previewed fix comes to."""
         if self.fix is not None:
-            self.fix = dataclasses.replace(self.fix, detail=detail)
+            self.fix = msgspec.structs.replace(self.fix, detail=detail)
             self.previewing.emit()
 
     def accept(self) -> None:

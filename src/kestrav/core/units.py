@@ -7,7 +7,8 @@ import math
 import operator
 import re
 from collections.abc import Sequence
-from dataclasses import dataclass
+
+import msgspec
 
 from kestrav.core.errors import BadInput
 
@@ -39,8 +40,7 @@ _SIGNS = {ast.Add: operator.add, ast.Sub: operator.sub, ast.Mult: operator.mul, 
 _LONGEST = 200  # characters of what is typed
 
 
-@dataclass(frozen=True)
-class _Quantity:
+class _Quantity(msgspec.Struct, frozen=True):
     """A number within a sum; ``power`` is that of the unit: 0 for a plain number, 1 for a quantity."""
 
     value: float

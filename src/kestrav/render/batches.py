@@ -7,9 +7,9 @@ assembly of hundreds of parts is drawn as a handful of merged bodies.
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, replace
 from functools import cached_property
 
+import msgspec
 import numpy as np
 from numpy.typing import NDArray
 from vtkmodules.vtkCommonDataModel import vtkPlane, vtkPolyData
@@ -45,8 +45,7 @@ FADED, FADED_EDGES = 0.1, 0.16  # opacities of what is not looked at
 GHOST, GHOST_EDGES = 0.07, 0.3  # and of what a ghostly picture shows around its mover
 
 
-@dataclass(frozen=True)
-class Member:
+class Member(msgspec.Struct, frozen=True):
     """A part within a batch: its row in the project, its outline, its place in the batch, its colour, and whether its faces show those that
     the file gives them."""
 
@@ -64,11 +63,10 @@ class Member:
     def coarse(self) -> Member:
         """The same part as it is drawn coarsely."""
         assert self.outline.coarse is not None
-        return replace(self, outline=self.outline.coarse)
+        return msgspec.structs.replace(self, outline=self.outline.coarse)
 
 
-@dataclass(frozen=True)
-class Kind:
+class Kind(msgspec.Struct, frozen=True):
     """What members of a batch share: the row that carries them (or -1), how they look, whether they are closed, whether a stage
     shows them faded, as other things are looked at, and the thing as which some camera sees them faint."""
 
@@ -80,8 +78,7 @@ class Kind:
     apart: str = ""
 
 
-@dataclass(frozen=True)
-class DisplayMode:
+class DisplayMode(msgspec.Struct, frozen=True):
     """How pictures show the parts: the look, the ids of those that stay solid in a ghostly one, the plane that cuts them open, and the
     width of edges in pixels; and whether the background is ``dark``, so that wires must be light."""
 
@@ -316,8 +313,7 @@ class Batch:
         vtk_matrix(displacement @ self.offset @ self.own, self.matrix)
 
 
-@dataclass(frozen=True)
-class Drawings:
+class Drawings(msgspec.Struct, frozen=True):
     """What is drawn: the surface, its edges and its coarse form. Of a geometry that is placed many times they are in its own coordinates,
     without colour, and shared."""
 

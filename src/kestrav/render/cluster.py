@@ -8,10 +8,11 @@ import threading
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from concurrent.futures import Future
 from contextlib import contextmanager
-from dataclasses import dataclass
 from functools import cache
 from pathlib import Path
 from typing import Any
+
+import msgspec
 
 from kestrav.core.document.records import Project
 from kestrav.core.errors import BadInput
@@ -27,8 +28,7 @@ CERTIFICATES = ("ca.pem", "cert.pem", "key.pem")
 _HERE = ("127.0.0.1", "localhost", "[::1]")
 
 
-@dataclass(frozen=True)
-class Cluster:
+class Cluster(msgspec.Struct, frozen=True):
     """The address of a cluster's scheduler, and the folder of the certificates by which it and we know each other.
 
     What goes to another machine is encrypted, and only to one that has a certificate of the same authority: whoever could send work to the

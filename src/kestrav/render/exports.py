@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
+
+import msgspec
 
 from kestrav.core.document.records import Project
 from kestrav.core.errors import BadInput
@@ -17,8 +18,7 @@ from kestrav.core.progress import Progress
 TOLERANCE = 0.05  # mm between the keys of scenes
 
 
-@dataclass(frozen=True)
-class ExportRequest:
+class ExportRequest(msgspec.Struct, frozen=True):
     """What is to be written, and how: ``tolerance`` in mm between keys of motion, ``simplify`` in mm that surfaces may be off, the
     ``sheet`` by name; a check's ``result``, and ``lanes`` with what their ``axis`` is, where there are some already. ``tell`` is told the
     share done."""
@@ -36,17 +36,15 @@ class ExportRequest:
     tell: Progress | None = None
 
 
-@dataclass(frozen=True)
-class Exported:
+class Exported(msgspec.Struct, frozen=True):
     """What was written: the files, these and what is in them in words, and plain data for machines."""
 
     files: tuple[Path, ...]
     text: str
-    data: dict[str, Any] = field(default_factory=dict)
+    data: dict[str, Any] = msgspec.field(default_factory=dict)
 
 
-@dataclass(frozen=True)
-class Export:
+class Export(msgspec.Struct, frozen=True):
     """A way to hand a project on. ``stem`` is what its file is called if nothing is said, ``options`` are the names of the request's fields
     that count for it."""
 

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 import hashlib
-from dataclasses import dataclass
 from functools import lru_cache
 from typing import Any, Literal
 
+import msgspec
 import numpy as np
 from numpy.typing import NDArray
 from vtkmodules.util.numpy_support import numpy_to_vtk
@@ -93,8 +93,7 @@ def apply_finish(
     return True
 
 
-@dataclass(frozen=True)
-class SetupLamps:
+class SetupLamps(msgspec.Struct, frozen=True):
     """The lamps that stand for a set-up's soft boxes, after the one at the viewer: how many they are, and how many times as strong as they shine
     on plain paint they are for physically based shading."""
 

@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
+import msgspec
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 from vtkmodules.vtkRenderingCore import vtkActor2D, vtkCoordinate, vtkPolyDataMapper2D, vtkRenderer
@@ -17,8 +16,7 @@ Array = NDArray[np.float64]
 OUTSIDE = 0.07  # of the frame's width and height that is seen around it where the mask lets through
 
 
-@dataclass(frozen=True)
-class FrameGuides:
+class FrameGuides(msgspec.Struct, frozen=True):
     """Which guides are shown. ``mask`` is how strongly what is outside the frame is darkened, 0 to 1; ``grid`` how many columns
     and rows a free grid has, 0 for none."""
 

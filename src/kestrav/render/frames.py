@@ -7,7 +7,6 @@ import hashlib
 import os
 import struct
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
 from functools import lru_cache
 from pathlib import Path
 from typing import Any
@@ -42,8 +41,7 @@ _TOGETHER = 200  # frames whose poses are worked out at once
 _DIGITS = 6  # to which numbers count: 1e-6 mm
 
 
-@dataclass(frozen=True)
-class Frame:
+class Frame(msgspec.Struct, frozen=True):
     """A picture to be made: of which shot, at what time in s, and the hash of all that it is made from."""
 
     shot: Shot

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from typing import Any
 
+import msgspec
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 from vtkmodules.vtkCommonDataModel import vtkPlane, vtkPolyData
@@ -118,8 +118,7 @@ def direction_arrows(curve: PathCurve, size: float, least: float = 0.0) -> Array
 _AT_ONCE = 20  # paths that are drawn anew in one update
 
 
-@dataclass(frozen=True)
-class _Drawn:
+class _Drawn(msgspec.Struct, frozen=True):
     """What is drawn of a path, at a size of a pixel in mm: its line, ticks and each tenth tick, and arrows, as pairs of points (n, 2, 3)."""
 
     path: Path

@@ -5,9 +5,9 @@ from __future__ import annotations
 import contextlib
 import threading
 from collections.abc import Callable, Collection, Hashable, Iterable
-from dataclasses import dataclass, field
 from typing import Any
 
+import msgspec
 import numpy as np
 import scipy
 from numpy.typing import NDArray
@@ -45,8 +45,7 @@ _BOX_FACES = np.array(
 )  # of corners whose last coordinate changes first
 
 
-@dataclass(frozen=True)
-class Outline:
+class Outline(msgspec.Struct, frozen=True):
     """What is drawn of one geometry: surface with normals (none yet, and so flat, while it is ``rough``), and the lines along its sharp edges.
 
     ``middle`` (3,) is that of its box, ``coarse`` what is drawn of a large one while the view of a large product moves. ``uv`` are the places
@@ -132,16 +131,15 @@ def rough_outline(mesh: Mesh) -> Outline:
     )
 
 
-@dataclass(eq=False)
-class Outlines:
+class Outlines(msgspec.Struct, eq=False):
     """The outlines of geometries by their keys, and the structures of finishes. What need not be there at once is rough first, and worked out by a thread of its own.
 
     Where large products are shown as the view moves they have a ``coarse`` form too."""
 
     coarse: bool = False
-    known: dict[Hashable, Outline] = field(default_factory=dict)
-    _wanted: dict[Hashable, tuple[Mesh, bool]] = field(default_factory=dict)
-    _structures: list[Finish] = field(default_factory=list)
+    known: dict[Hashable, Outline] = msgspec.field(default_factory=dict)
+    _wanted: dict[Hashable, tuple[Mesh, bool]] = msgspec.field(default_factory=dict)
+    _structures: list[Finish] = msgspec.field(default_factory=list)
     _thread: threading.Thread | None = None
 
     def of(self, key: Hashable, mesh: Mesh, *, edges: bool, now: bool) -> Outline:

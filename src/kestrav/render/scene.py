@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-import dataclasses
 from collections import Counter
 from collections.abc import Hashable, Iterable, Mapping
-from dataclasses import dataclass
 from typing import Any
 
+import msgspec
 import numpy as np
 import vtkmodules.vtkRenderingFreeType
 import vtkmodules.vtkRenderingOpenGL2  # noqa: F401  (registers the renderer)
@@ -41,8 +40,7 @@ BATCH = 200_000  # triangles after which a further batch is begun, so that one i
 _SAME_PLACE = 1e-7
 
 
-@dataclass(frozen=True)
-class _Looks:
+class _Looks(msgspec.Struct, frozen=True):
     """What the batches were made from."""
 
     looks: tuple[tuple[object, ...], ...]
@@ -305,7 +303,7 @@ class Scene:
         """A rough batch's members as they have been worked out, once they all are."""
         if not batch.rough:
             return []
-        members = [dataclasses.replace(m, outline=self._outlines.known[self._key_of(m)]) for m in batch.members]
+        members = [msgspec.structs.replace(m, outline=self._outlines.known[self._key_of(m)]) for m in batch.members]
         return [] if any(m.outline.rough for m in members) else members
 
     def _key_of(self, member: Member) -> Hashable:

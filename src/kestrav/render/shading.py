@@ -8,8 +8,7 @@ better way to construct the sunflower head", Mathematical Biosciences 44, 1979.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
+import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
@@ -22,8 +21,7 @@ _RISES = 0.12  # of a neighbour over the tangent plane, that counts as none
 _WIDEST = 0.12  # of the picture's height that a spiral may reach
 
 
-@dataclass(frozen=True)
-class Sight:
+class Sight(msgspec.Struct, frozen=True):
     """What a depth picture was taken by: a place, the axes (3, 3) to the right, up and ahead, half the height (a slope, or mm where it
     is parallel), the nearest and farthest distance ahead in mm, and by how many halves of the picture its middle is off the axis."""
 

@@ -9,13 +9,13 @@ import tempfile
 from abc import ABC, abstractmethod
 from collections.abc import Mapping
 from concurrent.futures import Future, ThreadPoolExecutor
-from dataclasses import dataclass
 from fractions import Fraction
 from pathlib import Path
 from types import TracebackType
 from typing import TYPE_CHECKING, Any
 
 import av
+import msgspec
 import numpy as np
 from av.error import FFmpegError
 
@@ -43,8 +43,7 @@ _CODECS = {
 }
 
 
-@dataclass(frozen=True)
-class Output:
+class Output(msgspec.Struct, frozen=True):
     """What is written: where to, its size in pixels, its rate, whether it lets through, and what is told of it in the file."""
 
     target: Path

@@ -7,9 +7,9 @@ physically based surfaces (VTK 9.6: their shader does not compile).
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
 from typing import Any
 
+import msgspec
 import numpy as np
 import scipy
 from numpy.typing import NDArray
@@ -45,8 +45,7 @@ _GRID = 15  # places along either side of the footprint at which the floor is lo
 _OWN = 0.3  # share of them that a product's own floor takes
 
 
-@dataclass(frozen=True)
-class Ground:
+class Ground(msgspec.Struct, frozen=True):
     """What everything stands on: its height in mm, whether the product has a floor there itself, and the middle (3,) and half size of all."""
 
     level: float

@@ -5,10 +5,10 @@ from __future__ import annotations
 import datetime
 import io
 from collections.abc import Mapping
-from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+import msgspec
 import numpy as np
 
 from kestrav.core.document.comments import SavedView
@@ -35,8 +35,7 @@ ENDINGS = (".pdf", ".html")
 _TALL = 620  # pixels of a shaded picture
 
 
-@dataclass(frozen=True)
-class SheetFile:
+class SheetFile(msgspec.Struct, frozen=True):
     """A step sheet that was written: where, its pages and its steps."""
 
     file: Path

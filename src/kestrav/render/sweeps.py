@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
 
+import msgspec
 import numpy as np
 from numpy.typing import NDArray
 from vtkmodules.vtkRenderingCore import vtkActor, vtkPolyDataMapper
@@ -31,8 +31,7 @@ _EVEN = 0.92  # of a quick picture's sweep, that does not hang on how it is turn
 _LOOKS = 17  # times at which the shot's camera is looked for
 
 
-@dataclass(frozen=True)
-class Sweep:
+class Sweep(msgspec.Struct, frozen=True):
     """Points (n, 3) in mm, their normals towards the subject (n, 3), and triangles (m, 3)."""
 
     points: Array

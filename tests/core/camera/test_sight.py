@@ -79,7 +79,7 @@ def test_shares_agree_with_one_ray_after_another_through_all_triangles(demo, ran
     project, shot = demo.project, demo.project.shots[0]
     eye = next(c for c in project.cameras if c.id == shot.camera)
     judged = of_shot(project, demo.meshes, shot, eye)
-    from dataclasses import replace
+    from msgspec.structs import replace
 
     times = judged.times[:: max(len(judged.times) // 5, 1)][:5]
     judged = replace(judged, times=times, rays=1024)

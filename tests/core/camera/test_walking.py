@@ -160,7 +160,7 @@ def test_a_stop_looks_at_a_thing_and_takes_its_time(room):
     assert course.end > before + 2.9
     begun = float(course.times_at([0.4 * course.path.length])[0])
     judged = of_shot(project, room.meshes, project.shots[0], project.cameras[0])
-    from dataclasses import replace
+    from msgspec.structs import replace
 
     judged = replace(judged, camera=edits.change(judged.camera, aim_lag=0.0), times=np.array([begun + 1.5]))
     toward = np.array([0, -1200, 370]) - judged.seen.position[0]

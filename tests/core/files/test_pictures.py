@@ -4,12 +4,12 @@ import base64
 import io
 import json
 import struct
-from dataclasses import replace
 
 import msgspec
 import numpy as np
 import pytest
 from gltf_validator import issues
+from msgspec.structs import replace
 from pictured import QUARTERS, parts, plate, quarters, wavy
 from PIL import Image
 from pxr import Gf, Usd, UsdGeom, UsdShade

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import replace
 from functools import partial
 from typing import Literal
 
+import msgspec
 import numpy as np
 from PySide6.QtCore import QPoint
 from PySide6.QtGui import QAction
@@ -514,7 +514,7 @@ class CameraActions(Actions):
 
     def _toggle_guide(self, name: str) -> None:
         shown = not getattr(self.stage.guides, name)
-        self.stage.arrangement.set_guides(replace(self.stage.guides, **{name: shown}))  # type: ignore[arg-type]
+        self.stage.arrangement.set_guides(msgspec.structs.replace(self.stage.guides, **{name: shown}))  # type: ignore[arg-type]
         self._guide_actions[name].setChecked(shown)
 
     def ask_guides(self) -> None:
@@ -533,7 +533,9 @@ class CameraActions(Actions):
             text="Lines and mask over the lens",
         )
         if request is not None:
-            self.stage.arrangement.set_guides(replace(guides, grid=(request.columns, request.rows), mask=request.mask))
+            self.stage.arrangement.set_guides(
+                msgspec.structs.replace(guides, grid=(request.columns, request.rows), mask=request.mask)
+            )
 
     def stop(self) -> None:
         """End what goes on beside the window."""

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-import dataclasses
 import json
 from collections.abc import Callable
 from pathlib import Path
 
+import msgspec
 import numpy as np
 from PySide6.QtGui import QAction
 from PySide6.QtWidgets import QFileDialog
@@ -151,7 +151,7 @@ class ClearanceActions(Actions):
         if not self.session.edit("Accept contacts", lambda p: set_contacts(p, pairs, intended=True)):
             return
         taken = {row.pair for row in rows}
-        fits = tuple(dataclasses.replace(r, accepted=r.accepted or r.pair in taken) for r in self.fits.rows)
+        fits = tuple(msgspec.structs.replace(r, accepted=r.accepted or r.pair in taken) for r in self.fits.rows)
         self.fits.show_rows(self.session.project, fits, self.fits.summary.text())
 
     def _see_fit(self, row: Fit) -> None:

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 
+import msgspec
 from PySide6.QtGui import QAction
 from PySide6.QtWidgets import QMenu
 
@@ -26,8 +26,7 @@ from kestrav.core.errors import BadInput
 from kestrav.core.units import show
 
 
-@dataclass(frozen=True)
-class Plan:
+class Plan(msgspec.Struct, frozen=True):
     """A starting point: its name, one sentence, and what begins it."""
 
     name: str

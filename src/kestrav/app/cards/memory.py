@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import Annotated, Any, ClassVar, Literal
 
 import msgspec
@@ -69,8 +68,7 @@ class Repeating(Choices):
     ] = 1
 
 
-@dataclass
-class Shaping:
+class Shaping(msgspec.Struct):
     """How a path's typed length is got, and how far it is lifted off the ground; the card remembers it."""
 
     anchor: Literal["start", "middle", "end", "last"] = "start"

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import contextlib
-import dataclasses
 import signal
 from collections.abc import Mapping
 from multiprocessing.connection import Connection
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+import msgspec
 from PySide6.QtCore import QObject, Signal
 
 from kestrav.app.jobs.jobs import Process
@@ -141,7 +141,7 @@ class _Server:
             return goes_on
 
         studio.progress = tell
-        wanted = dataclasses.replace(studio.wanted(self.camera, self.time), samples=samples, onward=onward)
+        wanted = msgspec.structs.replace(studio.wanted(self.camera, self.time), samples=samples, onward=onward)
         traced = studio.ask(wanted, self.camera, self.time)
         self.traced = _pasted(self.traced, traced, region)
         picture = self.picture(8)
@@ -202,4 +202,4 @@ def _pasted(whole: Traced | None, traced: Traced, region: Region | None) -> Trac
     if bare is not None and traced.bare is not None:
         bare = bare.copy()
         bare[top:bottom, left:right] = traced.bare
-    return dataclasses.replace(whole, light=light, cover=cover, bare=bare)
+    return msgspec.structs.replace(whole, light=light, cover=cover, bare=bare)

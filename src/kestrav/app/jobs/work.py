@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-import dataclasses
 import time as clock
 from collections.abc import Callable, Mapping, Sequence
 from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
@@ -127,7 +127,7 @@ def hand_on(report: Report, title: str, request: ExportRequest) -> str:
     from kestrav.render.exports import BY_TITLE
 
     report(0.0)
-    return BY_TITLE[title].write(dataclasses.replace(request, tell=report)).text
+    return BY_TITLE[title].write(msgspec.structs.replace(request, tell=report)).text
 
 
 def film_strip(

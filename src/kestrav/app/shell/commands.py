@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, field
 
+import msgspec
 from PySide6.QtCore import QSettings, Qt
 from PySide6.QtGui import QAction, QKeySequence
 from PySide6.QtWidgets import (
@@ -35,15 +35,14 @@ def _shown(keys: tuple[str, ...]) -> str:
     return ", ".join(keys)
 
 
-@dataclass
-class Command:
+class Command(msgspec.Struct):
     """An action, its tooltip without keys, the keys it comes with, and those it has."""
 
     action: QAction
     tip: str
     usual: tuple[str, ...]
     where: tuple[QWidget, ...]
-    keys: tuple[str, ...] = field(default=())
+    keys: tuple[str, ...] = ()
 
     @property
     def name(self) -> str:

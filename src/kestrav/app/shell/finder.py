@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Sequence
-from dataclasses import dataclass
 from functools import partial
 
+import msgspec
 from PySide6.QtCore import QEvent, QObject, QPoint, QSize, Qt
 from PySide6.QtGui import QAction, QColor, QFocusEvent, QKeyEvent, QKeySequence, QPainter
 from PySide6.QtWidgets import (
@@ -70,8 +70,7 @@ OTHER_WORDS = {
 }
 
 
-@dataclass(frozen=True)
-class Entry:
+class Entry(msgspec.Struct, frozen=True):
     """What can be found: its name, where it is, its shortcut, other words by which it is found, whether it can be done now, and what it does."""
 
     text: str

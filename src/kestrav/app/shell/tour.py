@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
+import msgspec
 from PySide6.QtCore import QObject, QPoint, QRect, QSettings, QTimer, Signal
 from PySide6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
 
@@ -29,8 +29,7 @@ _LINE = 3  # pixels of the outline
 _WIDTH, _MARGIN = 330, 12
 
 
-@dataclass(frozen=True)
-class Places:
+class Places(msgspec.Struct, frozen=True):
     """What the tour points at and looks into."""
 
     session: Session
@@ -47,8 +46,7 @@ class Places:
     is_rendering: Callable[[], bool]  # whether the dialog for rendering is open
 
 
-@dataclass(frozen=True)
-class Before:
+class Before(msgspec.Struct, frozen=True):
     """How things stood when a step began."""
 
     project: Project
@@ -56,8 +54,7 @@ class Before:
     edits: int
 
 
-@dataclass(frozen=True)
-class Step:
+class Step(msgspec.Struct, frozen=True):
     """What is to be done, the widget that it is done in, and whether it has been done."""
 
     text: str
@@ -65,8 +62,7 @@ class Step:
     done: Callable[[Before], bool]
 
 
-@dataclass(frozen=True)
-class Chapter:
+class Chapter(msgspec.Struct, frozen=True):
     """Some steps under a title."""
 
     title: str

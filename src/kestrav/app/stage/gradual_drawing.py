@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 from typing import Any
 
+import msgspec
 from PySide6.QtCore import QObject, QTimer
 from vtkmodules.vtkRenderingCore import vtkRenderer, vtkRenderWindow
 
@@ -119,8 +119,7 @@ class GradualDrawing(QObject):
                 prop.SetVisibility(True)
 
 
-@dataclass(frozen=True)
-class _Step:
+class _Step(msgspec.Struct, frozen=True):
     """What is drawn at once: some of a renderer's parts, or (none) all else of it; whether that is ``over`` what has been drawn of it."""
 
     renderer: vtkRenderer

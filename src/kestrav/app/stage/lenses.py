@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import asdict, dataclass
 
+import msgspec
 import numpy as np
 from numpy.typing import NDArray
 from PySide6.QtCore import QPoint, QRect, QSettings
@@ -41,7 +41,7 @@ _TOOLS = 50  # pixels at the top that the tools' buttons take
 
 def kept_guides() -> FrameGuides:
     """The guides that the person chose last."""
-    settings, plain = QSettings(), asdict(FrameGuides())
+    settings, plain = QSettings(), msgspec.structs.asdict(FrameGuides())
     guides: dict[str, object] = {}
     for name, default in plain.items():
         value = settings.value(f"frame/{name}")
@@ -59,7 +59,7 @@ def kept_guides() -> FrameGuides:
 
 def keep_guides(guides: FrameGuides) -> None:
     """Remember the guides for the next time."""
-    for name, value in asdict(guides).items():
+    for name, value in msgspec.structs.asdict(guides).items():
         text = f"{value[0]}x{value[1]}" if isinstance(value, tuple) else str(value).lower()
         QSettings().setValue(f"frame/{name}", text)
 
@@ -179,8 +179,7 @@ class LensView:
         self.written.show(inscriber.layer(*size, time, seen, poses) if legible else None, self.frame)
 
 
-@dataclass
-class Tile:
+class Tile(msgspec.Struct):
     """One of several cameras shown side by side: which, where, and its picture."""
 
     camera: str

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 
+import msgspec
 import numpy as np
 from numpy.typing import NDArray
 from PySide6.QtCore import QObject, QPoint, Qt, Signal
@@ -320,8 +320,7 @@ class TurnTool(HandleTool):
 # picking
 
 
-@dataclass(frozen=True)
-class Ask:
+class Ask(msgspec.Struct, frozen=True):
     """One thing to be picked: what to say, what can be caught, what it must be, and whether on the selection."""
 
     text: str

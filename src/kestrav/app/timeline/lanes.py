@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 from functools import cached_property
 from typing import Literal
 
+import msgspec
 import numpy as np
 import pyqtgraph as pg
 from numpy.typing import NDArray
@@ -21,8 +21,7 @@ from kestrav.core.files.charts import Charted
 Array = NDArray[np.float64]
 
 
-@dataclass(frozen=True)
-class Grip:
+class Grip(msgspec.Struct, frozen=True):
     """A key, or a handle of one, that can be moved in a lane; ``of`` is the item that has it."""
 
     lane: str

@@ -7,7 +7,6 @@ next sheet has the same rows. Sheets of several things can be merged into one th
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Sequence
-from dataclasses import dataclass, replace
 from functools import partial
 from typing import Any, Concatenate, ParamSpec
 
@@ -20,8 +19,7 @@ Axes = tuple[float | None, float | None, float | None]
 PICK = ("", "choose …")  # the first option of a choice that does something, and keeps no value
 
 
-@dataclass(frozen=True, kw_only=True)
-class Field:
+class Field(msgspec.Struct, frozen=True, kw_only=True):
     """What fields share: whether one ``acts`` (it does something with what is typed, and keeps no value), and whether it is a thing's
     ``own``, as its name and place are, which are not given to others with its settings."""
 
@@ -30,8 +28,7 @@ class Field:
     own: bool = False
 
 
-@dataclass(frozen=True)
-class Text(Field):
+class Text(Field, frozen=True):
     """A line of text."""
 
     label: str
@@ -40,8 +37,7 @@ class Text(Field):
     tip: str
 
 
-@dataclass(frozen=True)
-class Number(Field):
+class Number(Field, frozen=True):
     """A number with its unit; ``zero`` is what 0 is called; a value of None differs between several things."""
 
     label: str
@@ -54,8 +50,7 @@ class Number(Field):
     zero: str = ""
 
 
-@dataclass(frozen=True)
-class Vector(Field):
+class Vector(Field, frozen=True):
     """Three numbers along x, y and z; the unit stands in the label."""
 
     label: str
@@ -66,8 +61,7 @@ class Vector(Field):
     places: int = 1
 
 
-@dataclass(frozen=True)
-class Choice(Field):
+class Choice(Field, frozen=True):
     """One of named options, each a key and what is shown."""
 
     label: str
@@ -77,8 +71,7 @@ class Choice(Field):
     tip: str
 
 
-@dataclass(frozen=True)
-class Check(Field):
+class Check(Field, frozen=True):
     """Yes or no."""
 
     label: str
@@ -88,8 +81,7 @@ class Check(Field):
     tip: str
 
 
-@dataclass(frozen=True)
-class Colour(Field):
+class Colour(Field, frozen=True):
     """A colour as #rrggbb."""
 
     label: str
@@ -98,40 +90,35 @@ class Colour(Field):
     tip: str
 
 
-@dataclass(frozen=True)
-class Worked:
+class Worked(msgspec.Struct, frozen=True):
     """Computed numbers, written so that a person can check them."""
 
     lines: tuple[str, ...]
     label: str = ""
 
 
-@dataclass(frozen=True)
-class Note:
+class Note(msgspec.Struct, frozen=True):
     """A muted remark."""
 
     text: str
     label: str = ""
 
 
-@dataclass(frozen=True)
-class Heading:
+class Heading(msgspec.Struct, frozen=True):
     """A small heading within a section."""
 
     text: str
     label: str = ""
 
 
-@dataclass(frozen=True)
-class Buttons:
+class Buttons(msgspec.Struct, frozen=True):
     """Buttons, two in a line."""
 
     actions: tuple[Action, ...]
     label: str = ""
 
 
-@dataclass(frozen=True)
-class Section:
+class Section(msgspec.Struct, frozen=True):
     """The head of the rows that follow; they are in the sheet when it is open."""
 
     label: str
@@ -139,8 +126,7 @@ class Section:
     summary: str = ""
 
 
-@dataclass(frozen=True)
-class Own:
+class Own(msgspec.Struct, frozen=True):
     """A widget of its own over the whole width, made anew with each sheet."""
 
     make: Callable[[], Any]
@@ -196,9 +182,9 @@ class Sheet:
         has another one in this record."""
         for name in names:
             info, kept = infos(type(record))[name], getattr(record, name)
-            info = replace(info, unit=unit) if unit else info
+            info = msgspec.structs.replace(info, unit=unit) if unit else info
             if prefix:
-                info = replace(info, label=f"{prefix} {info.label[:1].lower()}{info.label[1:]}")
+                info = msgspec.structs.replace(info, label=f"{prefix} {info.label[:1].lower()}{info.label[1:]}")
             known = options or known_options(type(record), name)
             self._field(info, kept, partial(_take, change, name), known, own=own)
 
@@ -300,7 +286,7 @@ def merged(sheets: Sequence[Sheet], together: Callable[[str, Callable[[], None]]
         if isinstance(row, Section):
             if whole.rows and isinstance(whole.rows[-1], Section):
                 whole.rows.pop()  # a section of which nothing is common
-            whole.rows.append(replace(row, summary=""))
+            whole.rows.append(msgspec.structs.replace(row, summary=""))
         elif isinstance(row, Field) and row.label != "Name" and not _does(row):
             same = [other.field(row.label) for other in others]
             if all(type(other) is type(row) for other in same):
@@ -335,13 +321,13 @@ def _common(row: Any, rows: Sequence[Any], together: Callable[[str, Callable[[],
 
     if isinstance(row, Vector):
         axes = (_same(axis) for axis in zip(*(one.values for one in rows), strict=True))
-        return replace(row, values=tuple(axes), change=change_axes)
+        return msgspec.structs.replace(row, values=tuple(axes), change=change_axes)
     value = _same([one.value for one in rows])
     if isinstance(row, Choice):
         known = set.intersection(*({key for key, _ in one.options} for one in rows))
         options = tuple(option for option in row.options if option[0] in known)
-        return replace(row, options=options, value=value, change=change)
-    return replace(row, value=value, change=change)  # type: ignore[no-any-return]
+        return msgspec.structs.replace(row, options=options, value=value, change=change)
+    return msgspec.structs.replace(row, value=value, change=change)  # type: ignore[no-any-return]
 
 
 def _same(values: Iterable[Any]) -> Any:

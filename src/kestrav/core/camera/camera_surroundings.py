@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
+import msgspec
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
@@ -27,8 +27,7 @@ _POINT = 1e-6  # mm; the radius of the ball that stands for a camera
 _BEYOND = 1e-3  # mm that the way from frame to frame is looked at further, so that nothing is missed between
 
 
-@dataclass(frozen=True)
-class Near:
+class Near(msgspec.Struct, frozen=True):
     """For each of n places the least ``distance`` in mm to anything shown (0 inside a closed part), the ``row`` of that part, the
     ``point`` (3,) of it that is nearest, and whether the place is ``inside`` it."""
 

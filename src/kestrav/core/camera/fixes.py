@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable
-from dataclasses import dataclass, replace
 from functools import partial
 
 import msgspec
@@ -46,8 +45,7 @@ TURNS = (20.0, -20.0, 45.0, -45.0, 90.0, -90.0, 135.0, -135.0, 180.0)
 SOFT = 0.15  # s before and after in which something is faint as well
 
 
-@dataclass(frozen=True)
-class Candidate:
+class Candidate(msgspec.Struct, frozen=True):
     """An edit by which a goal is reached, and what to call it."""
 
     label: str
@@ -83,7 +81,7 @@ def tried(judged: Judged, goal: Goal, candidates: Iterable[Candidate]) -> Candid
         camera = find(project, judged.camera.id)
         if not isinstance(camera, Camera):
             continue
-        if goal(replace(judged, project=project, camera=camera, times=times, rays=_TRIED_RAYS)) <= 0:
+        if goal(msgspec.structs.replace(judged, project=project, camera=camera, times=times, rays=_TRIED_RAYS)) <= 0:
             return candidate
     return None
 

@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
+import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
@@ -15,8 +14,7 @@ from kestrav.core.document.records import Camera
 Array = NDArray[np.float64]
 
 
-@dataclass(frozen=True)
-class Framed:
+class Framed(msgspec.Struct, frozen=True):
     """A subject in the frame at n times: the share ``size`` of the frame's height that it reaches over, the least ``margin`` to an
     edge as a share of the frame's width or height (below 0: beyond the edge), the ``distance`` to its middle, and the places
     ``low`` and ``high`` (n, 2) of its extent, −1 to 1 within the frame; and whether it is wholly ``behind`` the camera."""

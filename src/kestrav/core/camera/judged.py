@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
 from functools import cached_property
 
+import msgspec
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
@@ -30,8 +30,7 @@ Array = NDArray[np.float64]
 DEFAULT_ASPECT = 16 / 9
 
 
-@dataclass(frozen=True)
-class Judged:
+class Judged(msgspec.Struct, frozen=True, dict=True):
     """A camera at times (n,), in an output frame of a width by height ``aspect``; each measure is worked out when first asked for."""
 
     project: Project

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, replace
 
+import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
@@ -32,8 +32,7 @@ CURVES: dict[str, tuple[str, str]] = {
 }
 
 
-@dataclass(frozen=True)
-class CameraCurve:
+class CameraCurve(msgspec.Struct, frozen=True):
     """Values (n,) by time, the limit that is asked of them where there is one, and where (n,) it is not kept."""
 
     values: Array
@@ -41,8 +40,7 @@ class CameraCurve:
     breached: Flags
 
 
-@dataclass(frozen=True)
-class CameraCurves:
+class CameraCurves(msgspec.Struct, frozen=True):
     """The curves of a camera at times (n,) in s, by name; those of a subject are not there where it has none."""
 
     camera: str
@@ -57,7 +55,7 @@ def camera_curves(
     camera = get_as(project, camera_id, Camera)
     times = frame_times(project) if most is None else shown_times(project, most)
     judged = of_camera(project, meshes, camera, times)
-    return CameraCurves(camera_id, times, curves_of(replace(judged, rays=rays) if rays else judged))
+    return CameraCurves(camera_id, times, curves_of(msgspec.structs.replace(judged, rays=rays) if rays else judged))
 
 
 def curves_of(judged: Judged) -> dict[str, CameraCurve]:

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
 from functools import cached_property
 
+import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
@@ -26,8 +26,7 @@ Array = NDArray[np.float64]
 STILL = -1  # the row of what nothing moves
 
 
-@dataclass(eq=False)
-class Body:
+class Body(msgspec.Struct, eq=False, dict=True):
     """Shown parts that move as one, in the coordinates of the part in whose row their pose stands (of what is still: the room).
 
     For each part there are its row, its place (4, 4) and its bounds (2, 3) within the body. ``faint`` names what it

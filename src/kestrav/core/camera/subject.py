@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 
+import msgspec
 import numpy as np
 import scipy
 from numpy.typing import ArrayLike, NDArray
@@ -24,8 +24,7 @@ from kestrav.core.parts.solids import solid_mesh
 Array = NDArray[np.float64]
 
 
-@dataclass(frozen=True)
-class Subject:
+class Subject(msgspec.Struct, frozen=True):
     """A thing as its rigid groups: for each the row of the part that it moves with, and points (k, 3) in that part's own
     coordinates. Whatever is seen of the thing lies within what is seen of the points."""
 

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
 
+import msgspec
 import numpy as np
 import scipy
 from numpy.typing import ArrayLike, NDArray
@@ -46,8 +46,7 @@ _SETTLED = 1e-9
 _CLOSEST = 1e-3  # mm in front of the camera that points are taken to be at least
 
 
-@dataclass(frozen=True)
-class Views:
+class Views(msgspec.Struct, frozen=True):
     """Camera positions (n, 3), points looked at (n, 3), up vectors (n, 3), focal lengths (n,), and heights (n,) in mm of what a
     parallel one shows."""
 
@@ -400,7 +399,7 @@ def _keeping_size(camera: Camera, seen: Views, subject: Subject, group_poses: Se
     if camera.keeps == "lens" or camera.parallel:
         covered = np.maximum(heights(camera, seen, subject.placed(group_poses), aspect), 1e-9)
         # what is seen grows with the focal length, and with one by the height of a parallel view
-        return replace(
+        return msgspec.structs.replace(
             seen,
             focal_length=seen.focal_length * camera.size / covered,
             view_height=seen.view_height * covered / camera.size,
@@ -410,7 +409,7 @@ def _keeping_size(camera: Camera, seen: Views, subject: Subject, group_poses: Se
     depth = subject.along(group_poses, seen.target, seen.forward)
     wanted = 2.0 * camera.size * seen.half_height(camera, aspect, 1.0)
     distance = _distances(aside, depth, wanted, np.linalg.norm(seen.target - seen.position, axis=1))
-    return replace(seen, position=seen.target - distance[:, None] * seen.forward)
+    return msgspec.structs.replace(seen, position=seen.target - distance[:, None] * seen.forward)
 
 
 def _distances(aside: Array, depth: Array, wanted: Array, first: Array) -> Array:

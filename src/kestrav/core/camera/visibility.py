@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
 
+import msgspec
 import numpy as np
 import scipy
 from numpy.typing import NDArray
@@ -29,8 +29,7 @@ _BEFORE = 0.05  # mm and more by which what hides something lies before it
 _WIDEST = 20.0  # half frames to the sides beyond which nothing is looked for
 
 
-@dataclass(frozen=True)
-class Sight:
+class Sight(msgspec.Struct, frozen=True):
     """Shares of the subject as it would be seen with nothing else there and without end: ``visible`` in the frame with nothing before
     it, ``hidden`` in the frame behind something, ``outside`` the frame (all (n,)); for each frame the row of the part that hides most of
     it, or −1; and ``crossed``, the share of its ``middle`` (the half of its width and height about it) that is behind something, of what

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import TYPE_CHECKING
 
+import msgspec
 import numpy as np
 import scipy
 from numpy.typing import ArrayLike, NDArray
@@ -71,8 +71,7 @@ _BEFORE_DOOR = 1500.0  # from a door's middle at which it begins to open
 _DOOR_TAKES = 1.2  # s
 
 
-@dataclass(frozen=True)
-class Planned:
+class Planned(msgspec.Struct, frozen=True):
     """A walk: its points (k, 3), the radii (k,) of its corners, the least distance in plan to what stands there, and how far each
     waypoint was moved to keep it."""
 
@@ -89,8 +88,7 @@ def floor_heights(project: Project, meshes: Mapping[str, Mesh], places: ArrayLik
     return np.where(met > places[:, 2] - REACH, met, 0.0)
 
 
-@dataclass(frozen=True)
-class Obstacles:
+class Obstacles(msgspec.Struct, frozen=True, dict=True):
     """What stands on a floor, as seen from above: areas and lines, the row of the part of each, and a tree of them."""
 
     rows: NDArray[np.intp]
@@ -218,7 +216,7 @@ def plan_walk(
         planned = _rounded(placed, points, blocked, cut)
         if planned.clearance >= distance - 1e-6:
             break
-    return replace(planned, moved=np.linalg.norm(moved - points[:, :2], axis=1))
+    return msgspec.structs.replace(planned, moved=np.linalg.norm(moved - points[:, :2], axis=1))
 
 
 def _along(path: Array) -> Array:

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 
+import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
@@ -17,8 +17,7 @@ GENERAL = -1
 NEARER = 0.3  # mm by which what stands nearer than required may come nearer, and no more than half of how near it is
 
 
-@dataclass(frozen=True)
-class Asked:
+class Asked(msgspec.Struct, frozen=True):
     """For pairs (p,): the clearance they must keep in mm, NaN where they are not checked, and by which requirement of the project's list
     (``GENERAL``: none)."""
 

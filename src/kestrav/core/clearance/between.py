@@ -6,10 +6,10 @@ Lengths in mm, times in s.
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any
 
+import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
@@ -42,8 +42,7 @@ _MOST_AT_ONCE = 20_000  # steps whose poses are held together
 _FINE_KEPT = 64  # steps whose fine poses are kept
 
 
-@dataclass(eq=False)
-class Pairing:
+class Pairing(msgspec.Struct, eq=False):
     """Two bodies with their meshes, collision models and corners, and what is required of them in mm; ``touching`` is for whoever goes
     through time with it, ``spans`` in s are those in which this is looked at (none: always)."""
 
@@ -77,8 +76,7 @@ def pairing(project: Project, meshes: Mapping[str, Mesh], a: str, b: str, need: 
     )
 
 
-@dataclass(frozen=True, eq=False)
-class Rounded:
+class Rounded(msgspec.Struct, frozen=True, eq=False):
     """A pair that turns about what is round: the corners of both, with the lines about which turns change nothing, and the ``error`` in mm
     by which they may, as facets are not round.
 
@@ -148,8 +146,7 @@ def _line(axle: tuple[Array, Array], mine: Array, other: Array, seen: Array) -> 
     return np.array([middle - far * direction, middle + far * direction])
 
 
-@dataclass(frozen=True, eq=False)
-class Groups:
+class Groups(msgspec.Struct, frozen=True, eq=False, dict=True):
     """What moves as one: its leader and box (2, 3) in the leader's coordinates, each body's place in its leader's, and which
     groups pairs are between."""
 
@@ -256,14 +253,13 @@ def fine_times(project: Project, motion: Motion, parts: Sequence[str]) -> Array:
     return grid if finer == 1 else np.linspace(grid[0], grid[-1], finer * (len(grid) - 1) + 1)
 
 
-@dataclass(eq=False)
-class Stage:
+class Stage(msgspec.Struct, eq=False):
     """Some of a motion's time: times (n,), the leaders' poses there (n, k, 4, 4), and how far things go between them at most."""
 
     times: Array
     led: Array
     moves: Displacement
-    _distances: dict[tuple[str, str, bool], Array] = field(default_factory=dict)
+    _distances: dict[tuple[str, str, bool], Array] = msgspec.field(default_factory=dict)
     _all: Array | None = None
 
     @property
@@ -288,8 +284,7 @@ class Stage:
         return self._distances[key]
 
 
-@dataclass(frozen=True, eq=False)
-class Window:
+class Window(msgspec.Struct, frozen=True, eq=False):
     """Steps of a stage that are looked at together, from one of its times on: the share of the whole that is done before."""
 
     share: float
@@ -321,8 +316,7 @@ class Window:
         return self.stage.moves.of(thing, WORLD, corners).distance[self.steps]
 
 
-@dataclass(eq=False)
-class Between:
+class Between(msgspec.Struct, eq=False):
     """Pairs in motion, to be gone through in time."""
 
     project: Project
@@ -331,8 +325,8 @@ class Between:
     groups: Groups
     times: Array
     # the first leader's poses (n, 4, 4) as the second sees them, at the fine times of a step, for all pairs between two groups
-    _known: dict[tuple[int, float, float], tuple[Array, Array, Displacement]] = field(default_factory=dict)
-    _rounded: dict[tuple[str, str], Rounded | None] = field(default_factory=dict)
+    _known: dict[tuple[int, float, float], tuple[Array, Array, Displacement]] = msgspec.field(default_factory=dict)
+    _rounded: dict[tuple[str, str], Rounded | None] = msgspec.field(default_factory=dict)
 
     def windows(self, end: float, begin: float | None = None) -> Iterator[Window]:
         """Windows of time, from the start to the first time at or after an end; or cut at a beginning and the end exactly."""

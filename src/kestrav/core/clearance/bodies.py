@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 from typing import Any
 
+import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
@@ -20,16 +20,14 @@ from kestrav.core.parts.solids import solid_mesh
 Array = NDArray[np.float64]
 
 
-@dataclass(frozen=True)
-class Pair:
+class Pair(msgspec.Struct, frozen=True):
     """Two parts: the moving one first."""
 
     moving: str
     other: str
 
 
-@dataclass
-class Bodies:
+class Bodies(msgspec.Struct):
     """Arrays over the bodies (parts with geometry that are shown) and over the pairs between them."""
 
     ids: list[str]
@@ -39,8 +37,8 @@ class Bodies:
     models: list[Any]
     watertight: list[bool]
     still: NDArray[np.bool_]
-    first: NDArray[np.intp] = field(default_factory=lambda: np.empty(0, np.intp))
-    second: NDArray[np.intp] = field(default_factory=lambda: np.empty(0, np.intp))
+    first: NDArray[np.intp] = msgspec.field(default_factory=lambda: np.empty(0, np.intp))
+    second: NDArray[np.intp] = msgspec.field(default_factory=lambda: np.empty(0, np.intp))
 
     def solid(self, k: int) -> Solid:
         """A body by its number, as interference is measured of."""

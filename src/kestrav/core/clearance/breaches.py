@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass
 from typing import Literal
 
+import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
@@ -28,8 +28,7 @@ Array = NDArray[np.float64]
 _STEP = 1e-4  # s over which a speed is taken
 
 
-@dataclass(frozen=True)
-class Row:
+class Row(msgspec.Struct, frozen=True):
     """A pair nearer than required over a span of time: the least distance (below 0: how deep they overlap) and when, both nearest points
     then (2, 3), how fast in mm/s they pass there, what is required (below 0: how deep what is in contact may be), what it rests on, and
     the volume in mm³ that they share then, if they do and both are closed."""
@@ -115,8 +114,7 @@ def passing(motion: Motion, meshes: Mapping[str, Mesh], pair: Pair, time: float)
 Told = Literal["certified", "sampled", "breached", "not shown", "not checked"]
 
 
-@dataclass(frozen=True)
-class Outcome:
+class Outcome(msgspec.Struct, frozen=True):
     """What came of one requirement, or of the general one (``item`` none): what it rests on, the least distance at the frames in mm with
     its pair and time where there is one, and how many pairs were looked at."""
 

@@ -8,11 +8,10 @@ something jumps, all is as before or as after it. Lengths in mm, times in s.
 
 from __future__ import annotations
 
-import dataclasses
 from collections.abc import Callable, Collection, Mapping
-from dataclasses import dataclass, field
 from typing import Literal
 
+import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
@@ -64,8 +63,7 @@ _CLOSE = 1e-6  # mm by which a distance may fall short of what is required, as m
 Status = Literal["certified", "breached", "not shown"]
 
 
-@dataclass(frozen=True)
-class Stretch:
+class Stretch(msgspec.Struct, frozen=True):
     """A pair over a span of time: nearer than required (``breached``), or not shown to be far enough; the least distance met in it in
     mm and when, and what is required of the pair."""
 
@@ -78,8 +76,7 @@ class Stretch:
     required: float
 
 
-@dataclass(frozen=True)
-class Certificate:
+class Certificate(msgspec.Struct, frozen=True):
     """What holds from ``since`` to ``until`` s: everything is at least ``at_least`` mm apart, but for the stretches told; ``pairs`` were
     looked at, ``measured`` times. ``required`` in mm is the project's; some pairs stand ``nearer`` than that, and are held to how they
     stand. ``contacts`` are the pairs in contact, with how far they are apart at least when they have parted."""
@@ -106,8 +103,7 @@ class Certificate:
         return "breached" if "breached" in kinds else "not shown" if kinds else "certified"
 
 
-@dataclass(eq=False)
-class _Proof:
+class _Proof(msgspec.Struct, eq=False):
     """Bookkeeping of one proof."""
 
     going: Between | None
@@ -115,8 +111,8 @@ class _Proof:
     progress: Progress | None = None
     share: float = 0.0
     measured: int = 0
-    stretches: list[Stretch] = field(default_factory=list)
-    of_pairs: dict[tuple[str, str], int] = field(default_factory=dict)
+    stretches: list[Stretch] = msgspec.field(default_factory=list)
+    of_pairs: dict[tuple[str, str], int] = msgspec.field(default_factory=dict)
 
     @property
     def moving(self) -> Between:
@@ -229,7 +225,7 @@ def _with_least(
         for row in np.split(steps, np.flatnonzero(cuts) + 1):
             far = np.concatenate([[0.0], np.cumsum(distances[row])])
             least = min(least, _least_along(proof, pair, seen[row[0] : row[-1] + 2], far, least))
-    return dataclasses.replace(contact, least=least if np.isfinite(least) else None)
+    return msgspec.structs.replace(contact, least=least if np.isfinite(least) else None)
 
 
 def _least_along(proof: _Proof, pair: Pairing, seen: Array, far: Array, least: float) -> float:
@@ -285,19 +281,14 @@ def _window(proof: _Proof, g: int, window: Window) -> None:
             _prove(proof, g, pair, steps, int(mine[0]), int(mine[-1]) + 1, {})
 
 
-@dataclass(eq=False)
 class _Steps:
     """A pair in time: times (n,), the first body's poses there (n, 4, 4) as the second sees them, how far they go to each other at most
     between them (n - 1,), and in which steps something may jump."""
 
-    times: Array
-    seen: Array
-    distances: Array
-    sudden: NDArray[np.bool_]
-
-    def __post_init__(self) -> None:
-        self.travelled = np.concatenate([[0.0], np.cumsum(self.distances)])
-        self.jumps = np.concatenate([[0], np.cumsum(self.sudden)])
+    def __init__(self, times: Array, seen: Array, distances: Array, sudden: NDArray[np.bool_]) -> None:
+        self.times, self.seen, self.distances, self.sudden = times, seen, distances, sudden
+        self.travelled = np.concatenate([[0.0], np.cumsum(distances)])
+        self.jumps = np.concatenate([[0], np.cumsum(sudden)])
         self.unturned, self.error = self.travelled, np.inf
 
     def turning(self, distances: Array, error: float) -> None:
@@ -426,7 +417,7 @@ def _sharpened(proof: _Proof, stretch: Stretch) -> Stretch:
     for _ in range(_ROUNDS):
         best = look(times)
         if best <= 0:
-            return _deepest(proof, dataclasses.replace(stretch, status="breached"), pair, g)
+            return _deepest(proof, msgspec.structs.replace(stretch, status="breached"), pair, g)
         least = np.array([known[t] for t in times])
         moves = Displacement(moving.motion, times)
         distances = moves.between(pair.a, pair.corners[0], pair.b, pair.corners[1])
@@ -437,12 +428,12 @@ def _sharpened(proof: _Proof, stretch: Stretch) -> Stretch:
         open_ = open_[np.argsort(below[open_])][:_LOOKS]
         times = np.unique(np.concatenate([times, 0.5 * (times[open_] + times[open_ + 1])]))
     if float(below.min()) < best - _UNCLEAR and _looked_all_along(look, known, stretch) <= 0:
-        return _deepest(proof, dataclasses.replace(stretch, status="breached"), pair, g)
+        return _deepest(proof, msgspec.structs.replace(stretch, status="breached"), pair, g)
     time = min(known, key=lambda t: known[t])
     if known[time] >= stretch.least:
         return stretch
     status: Status = "breached" if known[time] < pair.need - _CLOSE else stretch.status
-    return dataclasses.replace(stretch, least=known[time], time=time, status=status)
+    return msgspec.structs.replace(stretch, least=known[time], time=time, status=status)
 
 
 def _looked_all_along(look: Callable[[Array], float], known: dict[float, float], stretch: Stretch) -> float:
@@ -477,7 +468,7 @@ def _deepest(proof: _Proof, stretch: Stretch, pair: Pairing, g: int) -> Stretch:
             deepest = max(deepest, (interference_of(one, at, two, np.eye(4)).depth, float(time)))
         step = (high - low) / (_DEPTHS - 1)
         low, high = max(deepest[1] - step, stretch.start), min(deepest[1] + step, stretch.end)
-    return dataclasses.replace(stretch, least=-deepest[0], time=deepest[1])
+    return msgspec.structs.replace(stretch, least=-deepest[0], time=deepest[1])
 
 
 def _joined(stretches: list[Stretch]) -> list[Stretch]:

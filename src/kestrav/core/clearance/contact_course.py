@@ -6,10 +6,9 @@ deeper than d at every look is no deeper than d + w / 2 between them. Lengths in
 
 from __future__ import annotations
 
-import dataclasses
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
 
+import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
@@ -42,8 +41,7 @@ _HAIR = 1e-6  # mm
 _SMALLER = 0.7  # of a box, that what meets must be for its own way to be worked out
 
 
-@dataclass(frozen=True)
-class Deeper:
+class Deeper(msgspec.Struct, frozen=True):
     """A pair in contact that is deeper than allowed over a span of time: how deep at most, and when."""
 
     pair: Pair
@@ -54,8 +52,7 @@ class Deeper:
     allowed: float
 
 
-@dataclass(frozen=True)
-class Course:
+class Course(msgspec.Struct, frozen=True):
     """What comes of contacts: where they are deeper than allowed, the contacts with how deep they are shown to be at most, and how many
     poses were looked at closely."""
 
@@ -64,15 +61,14 @@ class Course:
     measured: int
 
 
-@dataclass(eq=False)
-class _Near:
+class _Near(msgspec.Struct, eq=False):
     """When boxes that the pairs between two groups sweep meet: the times of the steps (n,), and for each pair in which of them (n, p)
     and how far it goes there (n, p) where they can meet."""
 
-    starts: list[Array] = field(default_factory=list)
-    ends: list[Array] = field(default_factory=list)
-    near: list[NDArray[np.bool_]] = field(default_factory=list)
-    distances: list[Array] = field(default_factory=list)
+    starts: list[Array] = msgspec.field(default_factory=list)
+    ends: list[Array] = msgspec.field(default_factory=list)
+    near: list[NDArray[np.bool_]] = msgspec.field(default_factory=list)
+    distances: list[Array] = msgspec.field(default_factory=list)
 
 
 def contact_course(
@@ -86,19 +82,19 @@ def contact_course(
     if not held:
         return Course((), (), 0)
     pairs = [
-        dataclasses.replace(pairing(project, meshes, contact.pair.moving, contact.pair.other), spans=contact.spans)
+        msgspec.structs.replace(pairing(project, meshes, contact.pair.moving, contact.pair.other), spans=contact.spans)
         for contact, _ in held
     ]
     borders = [t for contact, _ in held for t in contact.borders]
     moving = between(project, meshes, pairs, borders)
-    contacts = [dataclasses.replace(contact, shown=limit.allowed) for contact, limit in held]
+    contacts = [msgspec.structs.replace(contact, shown=limit.allowed) for contact, limit in held]
     deeper, measured = list[Deeper](), 0
     for g, near in _near(moving, over, tell).items():
         for k, times, seen, step in _looks(moving, g, near, [limit.allowed - contact.deep for contact, limit in held]):
             deepest, shown, count = _judged(*held[k], times, seen, step, tell)
             deeper += deepest
             measured += count
-            contacts[k] = dataclasses.replace(contacts[k], shown=shown)
+            contacts[k] = msgspec.structs.replace(contacts[k], shown=shown)
     return Course(tuple(deeper), tuple(contacts), measured)
 
 
@@ -127,11 +123,10 @@ def _near(moving: Between, over: tuple[float, float], tell: Callable[[], None]) 
     return near_pairs
 
 
-@dataclass(eq=False)
-class _Within:
+class _Within(msgspec.Struct, eq=False):
     """What meshes have within boxes, found once for a box that is large enough for many."""
 
-    _known: dict[tuple[int, int], tuple[Array, Array]] = field(default_factory=dict)
+    _known: dict[tuple[int, int], tuple[Array, Array]] = msgspec.field(default_factory=dict)
 
     def bounds(self, key: tuple[int, int], shape: Mesh, box: Array) -> Array:
         """Bounds (2, 3) that hold what a mesh has within a box (2, 3); ``key`` tells what for."""

@@ -8,10 +8,9 @@ Lengths in mm, times in s.
 
 from __future__ import annotations
 
-import dataclasses
 from collections.abc import Collection, Iterable, Mapping, Sequence
-from dataclasses import dataclass
 
+import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
@@ -41,8 +40,7 @@ _ZOOM, _ROUNDS = 9, 3  # looks at a step in which a pair parts, and how often
 _STAGES_KEPT = 4
 
 
-@dataclass(frozen=True)
-class Contact:
+class Contact(msgspec.Struct, frozen=True):
     """A pair in contact: why, how ``deep`` in mm it is as it stands or is met, how deep it may be (``allowed``), and when it is in contact
     (spans in s); the ``required`` clearance in mm holds at all other times. ``least`` in mm is how far it is apart then at least, and
     ``shown`` how deep it is at most in the whole motion but for what is told as a breach, where these are known."""
@@ -92,8 +90,7 @@ Held = tuple[Contact, DepthLimit]
 """A contact with what measures how deep it is."""
 
 
-@dataclass(frozen=True)
-class Nearness:
+class Nearness(msgspec.Struct, frozen=True):
     """A pair that stands nearer than is required of all, without touching: how far apart in mm it ``keeps``, hardly less than it stands, and
     when (spans in s): until it has parted by more than is required, and when it stands as at rest again."""
 
@@ -147,7 +144,7 @@ def _contacts(
     # the moving one first, as the bodies' pairs are
     ordered = {frozenset(pair): Pair(*pair) for pair in bodies.pairs()}
     meant = [
-        dataclasses.replace(m, pair=ordered[key])
+        msgspec.structs.replace(m, pair=ordered[key])
         for m in meant_pairs(project, bodies)
         if (key := frozenset((m.pair.moving, m.pair.other))) in need
     ]

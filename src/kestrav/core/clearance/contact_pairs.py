@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
 from typing import Literal
 
+import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
@@ -27,8 +27,7 @@ Reason = Literal["at rest", "taken up or set down", "works on", "intended"]
 _HAIR = 1e-9  # mm
 
 
-@dataclass(frozen=True)
-class Meant:
+class Meant(msgspec.Struct, frozen=True):
     """A pair that is in contact: why, whether it is as all stands at rest, and at which ``times`` in s besides; ``always`` if it may be
     whenever."""
 

@@ -10,8 +10,8 @@ Lengths in mm, times in s.
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
 
+import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
@@ -47,8 +47,7 @@ PARTED = 0.01  # mm; what touched is apart again from here on, as facets that sl
 _JUMP = 1e12  # mm; over a jump nothing is free for having been far
 
 
-@dataclass(frozen=True)
-class Touch:
+class Touch(msgspec.Struct, frozen=True):
     """Two parts that come to touch: when, where (3,), how fast they go past or into each other there, and how fast they close.
 
     ``direction`` (3,) is the direction in which the first one goes there as seen by the second.
@@ -134,14 +133,13 @@ def _search(
     return touches[:1] if first else touches
 
 
-@dataclass(eq=False)
-class _Look:
+class _Look(msgspec.Struct, eq=False):
     """A search under way: what was found, and from when on nothing more is asked for."""
 
     moving: Between
     first: bool
     until: float = np.inf
-    touches: list[Touch] = field(default_factory=list)
+    touches: list[Touch] = msgspec.field(default_factory=list)
 
     def keep(self, touch: Touch) -> None:
         """Keep a touch; where the first is asked for, nothing after it is."""

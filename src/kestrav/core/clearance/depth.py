@@ -8,10 +8,10 @@ solids that are not convex it is the nearest place at which they are free along 
 from __future__ import annotations
 
 import itertools
-from dataclasses import dataclass
 from functools import cache
 from typing import TYPE_CHECKING, Any
 
+import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
@@ -36,8 +36,7 @@ _GRID = np.array([s for s in itertools.product((-1.0, 0.0, 1.0), repeat=3) if an
 _GRID /= np.linalg.norm(_GRID, axis=1, keepdims=True)
 
 
-@dataclass(frozen=True)
-class Solid:
+class Solid(msgspec.Struct, frozen=True):
     """A mesh with its collision model, and whether it closes a volume."""
 
     shape: Mesh
@@ -45,8 +44,7 @@ class Solid:
     closed: bool
 
 
-@dataclass(frozen=True)
-class Overlap:
+class Overlap(msgspec.Struct, frozen=True):
     """How deep two solids overlap in mm, and the direction (3,) along which the first one leaves the second by that."""
 
     depth: float

@@ -8,10 +8,10 @@ surface is farther from the drawn-in one than that. What is left is measured.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from functools import cached_property, lru_cache
 from typing import Any
 
+import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
@@ -32,8 +32,7 @@ _LOOKED, _FEWEST = 100_000, 40  # triangles looked at in all, and poses at least
 _HAIR = 1e-3  # mm
 
 
-@dataclass(frozen=True, eq=False)
-class DepthLimit:
+class DepthLimit(msgspec.Struct, frozen=True, eq=False, dict=True):
     """Two solids that may be in each other up to a depth in mm."""
 
     one: Solid
@@ -131,8 +130,7 @@ class DepthLimit:
         return [*planes, *(_Plane(plane, theirs[0], of_second=False) for plane in mine[1])]
 
 
-@dataclass(frozen=True, eq=False)
-class _Plane:
+class _Plane(msgspec.Struct, frozen=True, eq=False):
     """A plane (4,: outward normal and distance from the origin) that one solid lies behind, with the corners (k, 3) of the other."""
 
     plane: Array

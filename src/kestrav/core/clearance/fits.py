@@ -8,10 +8,10 @@ from __future__ import annotations
 
 import itertools
 from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Literal
 
+import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
@@ -39,8 +39,7 @@ _LEAST_LENGTH = 0.1  # of the shaft's radius, that both must share along the axi
 _OFTEN = 16
 
 
-@dataclass(frozen=True)
-class Fit:
+class Fit(msgspec.Struct, frozen=True):
     """How two parts meet as all stands at rest: how deep they interfere, or how far apart they are (of a fit the difference of the radii),
     in mm; the volume in mm³ that they share (none where it is not known); whether that is from the file's own faces; where (3,);
     the nominal ``radii`` of shaft and bore, if it is a fit; and whether it has been accepted as intended."""
@@ -54,7 +53,7 @@ class Fit:
     place: tuple[float, float, float]
     radii: tuple[float, float] | None = None
     accepted: bool = False
-    alike: tuple[str, str] = field(default=("", ""), repr=False)  # the shapes' hashes, sorted
+    alike: tuple[str, str] = ("", "")  # the shapes' hashes, sorted
 
     @property
     def text(self) -> str:
@@ -114,8 +113,7 @@ def _close(bounds: Array, within: float) -> Iterator[tuple[int, int]]:
             yield (int(a), int(b)) if a < b else (int(b), int(a))
 
 
-@dataclass(frozen=True, eq=False)
-class _Side:
+class _Side(msgspec.Struct, frozen=True, eq=False, dict=True):
     """A body as it stands."""
 
     solid: Solid

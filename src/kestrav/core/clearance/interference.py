@@ -9,9 +9,9 @@ Open meshes enclose nothing; of them the least straight way apart is told instea
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
+import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
@@ -41,8 +41,7 @@ _KEPT = 256  # shapes, and places of two shapes to each other
 _depths: Memo[Interference] = Memo(_KEPT)
 
 
-@dataclass(frozen=True)
-class Interference:
+class Interference(msgspec.Struct, frozen=True):
     """How deep in mm the surface of one of two solids goes into the other at most, the volume in mm³ that they share (None where a mesh
     is open), and the deepest place (3,) in space."""
 
@@ -84,8 +83,7 @@ def _key(one: Solid, seen: Array, two: Solid) -> tuple[str, str, bytes]:
     return one.shape.hash, two.shape.hash, np.round(seen, 7).tobytes()
 
 
-@dataclass(frozen=True, eq=False)
-class _Shared:
+class _Shared(msgspec.Struct, frozen=True, eq=False):
     """What two solids share: its volume, and its surface, triangles (n, 3, 3) of the first one's as seen by the second and of the
     second one's as seen by the first."""
 

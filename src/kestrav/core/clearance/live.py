@@ -8,9 +8,9 @@ from __future__ import annotations
 
 import time as clock
 from collections.abc import Collection, Mapping
-from dataclasses import dataclass
 from functools import cached_property
 
+import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
@@ -33,8 +33,7 @@ _HAIR = 1e-9  # s
 _SAME = 1e-9  # mm and matrix entries by which a pose may differ and be the same
 
 
-@dataclass(frozen=True)
-class LiveClearance:
+class LiveClearance(msgspec.Struct, frozen=True):
     """The clearance at the playhead (the first sample) and at frames of the changed stretch, in the order of time after it.
 
     For each of the samples (m,): time in s, distance in mm (0 where surfaces cross; that one lies wholly inside another, and when what is in
@@ -52,8 +51,7 @@ class LiveClearance:
     complete: bool
 
 
-@dataclass(frozen=True)
-class ClearanceCurve:
+class ClearanceCurve(msgspec.Struct, frozen=True):
     """A clearance over time: times (n,) in s, the distance (n,) in mm, and where it is less than required (n,)."""
 
     times: Array
@@ -197,8 +195,7 @@ def _spread(frames: NDArray[np.intp]) -> NDArray[np.intp]:
     return spread
 
 
-@dataclass(frozen=True, eq=False)
-class _Ready:
+class _Ready(msgspec.Struct, frozen=True, eq=False, dict=True):
     """Bodies by what moves them, and the pairs between them."""
 
     prepared: Prepared
@@ -301,8 +298,7 @@ def _too_deep(ready: Prepared, k: int, poses: Array) -> tuple[float, float, int,
     return deep.depth - limit.allowed, deep.depth, k, apply(at_two, deep.place[None])
 
 
-@dataclass(frozen=True)
-class _Known:
+class _Known(msgspec.Struct, frozen=True):
     """How far a pair was apart at least, with its bodies at two poses (2, 4, 4)."""
 
     at_least: float

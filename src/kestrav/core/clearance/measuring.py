@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
 from typing import Literal
 
 import msgspec
@@ -27,16 +26,15 @@ Measure = Literal["distance", "axis distance", "round", "faces", "nearest", "len
 PARALLEL = np.radians(0.01)  # planes and axes that differ by less count as parallel
 
 
-@dataclass(frozen=True)
-class Reading:
+class Reading(msgspec.Struct, frozen=True):
     """A measured value with its unit, how sure it is, worked lines, and points (n, 2, 3) of lines to draw."""
 
     value: float
     unit: str
     exact: bool
     lines: tuple[str, ...]
-    drawn: Array = field(default_factory=lambda: np.empty((0, 2, 3)))
-    place: Array = field(default_factory=lambda: np.zeros(3))
+    drawn: Array = msgspec.field(default_factory=lambda: np.empty((0, 2, 3)))
+    place: Array = msgspec.field(default_factory=lambda: np.zeros(3))
 
     @property
     def text(self) -> str:
@@ -94,8 +92,7 @@ def edge_feature(faces: Topology, edge: Edge, part: str | None) -> Feature:
     return Feature("edge", part, vector(edge.points[len(edge.points) // 2]), None, 0.0, edge.length, False)
 
 
-@dataclass(frozen=True)
-class Snap:
+class Snap(msgspec.Struct, frozen=True):
     """What a pointer catches: its kind, its place (3,), the feature, and for drawing its points (n, 3)."""
 
     kind: str

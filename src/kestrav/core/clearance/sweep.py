@@ -9,9 +9,9 @@ since it was last measured show it to be far.
 from __future__ import annotations
 
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
-from dataclasses import dataclass
 from typing import Any
 
+import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
@@ -38,8 +38,7 @@ _FRAMES, _CROSSINGS = 0.4, 0.2
 _CHUNK = 8  # frames whose bounds are worked out together; bounds memory, and sets how often progress is told
 
 
-@dataclass(frozen=True)
-class Breach:
+class Breach(msgspec.Struct, frozen=True):
     """A pair nearer than required: frame intervals (first, last), its worst frame, what is required of it in mm, and the worst frame of
     each interval with the distance there.
 
@@ -55,8 +54,7 @@ class Breach:
     worst: tuple[tuple[int, float], ...] = ()
 
 
-@dataclass(frozen=True)
-class Tally:
+class Tally(msgspec.Struct, frozen=True):
     """Per frame the least distance (n,) in mm of the pairs that one requirement is about, or none in particular, with its pair and
     nearest points (n, 2, 3)."""
 
@@ -68,8 +66,7 @@ class Tally:
     points: Array
 
 
-@dataclass(frozen=True)
-class Clearance:
+class Clearance(msgspec.Struct, frozen=True):
     """Sampled clearance: per frame the distance (n,) in mm of the pair that is nearest to what is required of it (n,), its pair and
     nearest points (n, 2, 3).
 
@@ -139,8 +136,7 @@ def sweep(
     return state.result(project)
 
 
-@dataclass(frozen=True, eq=False)
-class Prepared:
+class Prepared(msgspec.Struct, frozen=True, eq=False):
     """What is to be measured: the bodies with the pairs between them that are checked, what is asked of these, which of them (by number)
     are in contact or stand nearer than required, and how many pairs are not asked for."""
 
@@ -175,8 +171,7 @@ def prepared(project: Project, meshes: Mapping[str, Mesh], only: Collection[str]
     return Prepared(bodies, asked, held, nearness_of(project, meshes, bodies, asked, held), unchecked)
 
 
-@dataclass(frozen=True, eq=False)
-class _Crossing:
+class _Crossing(msgspec.Struct, frozen=True, eq=False):
     """How the first and the second of a pair that overlaps stand (4, 4), whether one lies wholly inside the other, a point (2, 3) of the
     overlap, and how far apart they must be in mm."""
 

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Mapping
-from dataclasses import dataclass
 
+import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
@@ -39,8 +39,7 @@ _MOST_INSTANTS = 50_000
 _MARKS = 33  # instants by which a motion is told from others
 
 
-@dataclass(frozen=True)
-class SweptVolume:
+class SweptVolume(msgspec.Struct, frozen=True):
     """What was swept: the solid in the room's coordinates, how near it is to the truth in mm, over which span, and the names of parts
     that were thickened as they close no volume or are thinner than that."""
 

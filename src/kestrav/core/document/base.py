@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import Annotated, Literal
 
 import msgspec
@@ -14,8 +13,7 @@ Vector = tuple[float, float, float]
 Quaternion = tuple[float, float, float, float]
 
 
-@dataclass(frozen=True)
-class Ref:
+class Ref(msgspec.Struct, frozen=True):
     """Says of a field that it holds the id of something in one of a project's collections.
 
     ``moves`` says that a motion hangs on what is named; ``blank`` that the field may be empty, and is where that is removed.
@@ -26,8 +24,7 @@ class Ref:
     blank: bool = False
 
 
-@dataclass(frozen=True)
-class Needs:
+class Needs(msgspec.Struct, frozen=True):
     """Says of a field what its record needs of it: ``one`` of those that it names, or ``all`` of them. Without that the record is removed
     too."""
 

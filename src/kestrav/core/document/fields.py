@@ -7,7 +7,6 @@ from __future__ import annotations
 
 import typing
 from collections.abc import Mapping
-from dataclasses import dataclass, field, replace
 from functools import cache
 from types import MappingProxyType
 from typing import Any, Literal, get_args
@@ -21,8 +20,7 @@ _KINDS: Mapping[type, Kind] = {bool: "switch", int: "whole number", float: "numb
 _NO_WORDS: Mapping[str, str] = MappingProxyType({})
 
 
-@dataclass(frozen=True)
-class FieldInfo:
+class FieldInfo(msgspec.Struct, frozen=True):
     """What is said of a field: its ``label`` and a sentence on it (``tip``).
 
     Of a number: the ``unit`` and ``places`` that it is shown in, so many times what is kept (``factor``), how far a ``step`` goes, what 0 is
@@ -45,7 +43,7 @@ class FieldInfo:
     text: str = ""
     kind: Kind = "text"
     none: bool = False
-    words: Mapping[str, str] = field(default_factory=lambda: _NO_WORDS)
+    words: Mapping[str, str] = msgspec.field(default_factory=lambda: _NO_WORDS)
 
 
 def _meta(info: FieldInfo) -> msgspec.Meta:
@@ -107,7 +105,7 @@ def infos(kind: type) -> Mapping[str, FieldInfo]:
             if isinstance(extra, msgspec.Meta) and extra.extra is not None and "info" in extra.extra:
                 info = extra.extra["info"]
                 none = bool(info.zero) and type(None) in get_args(plain[name])
-                described[name] = replace(info, kind=_kind_of(plain[name], info.kind), none=none)
+                described[name] = msgspec.structs.replace(info, kind=_kind_of(plain[name], info.kind), none=none)
     return MappingProxyType(described)
 
 

@@ -9,7 +9,6 @@ from __future__ import annotations
 import types
 import typing
 from collections.abc import Callable, Collection, Iterator, Mapping
-from dataclasses import dataclass
 from functools import lru_cache
 from typing import Any, TypeVar
 
@@ -39,8 +38,7 @@ _ROLES = {
 }  # fmt: skip
 
 
-@dataclass(frozen=True)
-class Reference:
+class Reference(msgspec.Struct, frozen=True):
     """An id that a record names: what it may name, and as what, in words."""
 
     id: str
@@ -51,8 +49,7 @@ class Reference:
 # what the types say
 
 
-@dataclass(frozen=True, eq=False)
-class _Node:
+class _Node(msgspec.Struct, frozen=True, eq=False):
     """A field's type, as far as ids are in it: an id itself, or several, or records that hold some."""
 
     ref: Ref | None = None

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
-from dataclasses import dataclass
 from typing import Any, get_args
 
 import msgspec
@@ -131,8 +130,7 @@ def frame_time(shot: Shot, frame: int) -> float:
     return shot.start + frame / shot.fps
 
 
-@dataclass(frozen=True)
-class FilmFrame:
+class FilmFrame(msgspec.Struct, frozen=True):
     """What a frame of a film shows: a shot at a time in s, and in a cross-fade the next one by a share."""
 
     shot: Shot

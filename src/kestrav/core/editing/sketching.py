@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from functools import cached_property
 from typing import Literal
 
+import msgspec
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
@@ -45,8 +45,7 @@ _UP = np.array([0.0, 0.0, 1.0])
 _LEVEL = 1.0 - 1e-9
 
 
-@dataclass(frozen=True, eq=False)
-class Plane:
+class Plane(msgspec.Struct, frozen=True, eq=False, dict=True):
     """A plane to draw on: a point and a unit normal (3,)."""
 
     point: Array

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass
 
+import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
@@ -221,8 +221,7 @@ def _one_run(project: Project, roll: Wheel) -> Run:
     return run
 
 
-@dataclass(frozen=True)
-class Ends:
+class Ends(msgspec.Struct, frozen=True):
     """What would make a wheel's turns a whole number of marks around it, the nearest: turns as they are and wanted, and the working
     radius in mm, the path's length in mm (none where it is not on one path only), the slip as a share and the start angle in
     degrees that do so, each by itself."""

@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-import dataclasses
 import itertools
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import dataclass
 
+import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
@@ -47,8 +46,7 @@ _MOST_LOOKS = 400  # at pairs, until it is given up to find what must come out t
 _LEG_CHECKS, _LEG_SECONDS = 20_000, 45.0  # that each of these may take
 
 
-@dataclass(frozen=True)
-class Removal:
+class Removal(msgspec.Struct, frozen=True):
     """One thing that comes out, with its ``companions`` if it must: along which direction (3,) at last, how far it goes until it is out, and
     the places (3,) from where it stands that it goes through, straight from one to the next. What has the same ``step`` can go at once.
     ``fastener`` tells whether its shape is that of a screw or the like."""
@@ -84,8 +82,7 @@ def _removal(things: Sequence[str], poses: Sequence[Pose], *, fastener: bool = F
     )
 
 
-@dataclass(frozen=True)
-class Order:
+class Order(msgspec.Struct, frozen=True):
     """The order in which things come out; what is ``left`` does not, and for each of that which of the things, or other parts, block the
     straight pull that is blocked by the fewest. Where the search was ``stopped`` what is left was not looked at to the end. What all else was taken
     off ``stays``."""
@@ -218,7 +215,7 @@ class _Apart:
                 thing, self._problem(thing), self._number(thing, head), head, far
             ):
                 screw = _removal([thing], [Pose(), pose(far * head)], fastener=True)
-                screws.append(dataclasses.replace(screw, step=self._step))
+                screws.append(msgspec.structs.replace(screw, step=self._step))
         if screws:
             return self._alike_together(screws)
         # the shortest ways are looked at first, and what is largest last: the rest is taken off it
@@ -233,9 +230,9 @@ class _Apart:
             self._tell()
             direction = self._axes(ready[n])[k]
             if not self._blocked(ready[n], self._problem(ready[n]), k, direction, far):
-                return [dataclasses.replace(_removal([ready[n]], [Pose(), pose(far * direction)]), step=self._step)]
+                return [msgspec.structs.replace(_removal([ready[n]], [Pose(), pose(far * direction)]), step=self._step)]
         removals = self._in_legs(ready) or self._together(ready)
-        return [] if removals is None else [dataclasses.replace(removals, step=self._step)]
+        return [] if removals is None else [msgspec.structs.replace(removals, step=self._step)]
 
     def _tell(self) -> None:
         last = get(self.project, self.removals[-1].thing).name if self.removals else ""
@@ -251,7 +248,7 @@ class _Apart:
             kinds.setdefault(alike, []).append(screw)
         alike_together = []
         for mine in kinds.values():
-            alike_together += [dataclasses.replace(screw, step=self._step) for screw in mine]
+            alike_together += [msgspec.structs.replace(screw, step=self._step) for screw in mine]
             self._step += 1
         self._step -= 1
         return alike_together
@@ -461,7 +458,7 @@ def _out_of_each_others_way(problems: Mapping[str, Problem], removals: list[Remo
         problem.ignored = problem.ignored | {j for j, body in enumerate(problem.obstacles) if body.id in removed}
         after = pose(removal.displacement + more * direction)
         if more > 0 and problem.free_between(before, after)[0]:
-            removal = dataclasses.replace(
+            removal = msgspec.structs.replace(
                 removal, travel=removal.travel + more, translations=(*removal.translations[:-1], after.translation)
             )
         else:
@@ -520,8 +517,8 @@ def _restepped(order: Order, marks: list[int], joined: set[int], alone: set[int]
             here = ("step", removal.step)
         step += here != before
         before = here
-        removals.append(dataclasses.replace(removal, step=step))
-    return dataclasses.replace(order, removals=tuple(removals))
+        removals.append(msgspec.structs.replace(removal, step=step))
+    return msgspec.structs.replace(order, removals=tuple(removals))
 
 
 def add_sequence(

@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
 
+import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
@@ -20,8 +20,7 @@ Array = NDArray[np.float64]
 FINEST = 0.01  # mm of way below which a motion is not halved any more
 
 
-@dataclass(frozen=True, eq=False)
-class Body:
+class Body(msgspec.Struct, frozen=True, eq=False, dict=True):
     """A solid as it stands: its part's id, and its mesh and box (2, 3) in space."""
 
     id: str
@@ -39,8 +38,7 @@ class Body:
         return Solid(self.shape, self.model, self.shape.watertight)
 
 
-@dataclass(frozen=True, eq=False)
-class Layer:
+class Layer(msgspec.Struct, frozen=True, eq=False):
     """Bodies to move, as one, against bodies in the way, as one, that may come as near as ``need`` mm; ``owner`` tells for each triangle
     of the latter which obstacle it is of."""
 
@@ -91,8 +89,7 @@ class Layer:
         return not meets(self.mover, matrix, self.other, self.need + spare)
 
 
-@dataclass(frozen=True, eq=False)
-class Held:
+class Held(msgspec.Struct, frozen=True, eq=False, dict=True):
     """A body to move that is in contact with one in the way as they stand (``other``, its number): they may slide on each other and part,
     and never get deeper into each other than the limit."""
 

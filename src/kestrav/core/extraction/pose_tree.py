@@ -11,9 +11,9 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable
-from dataclasses import dataclass, field
 from functools import cache
 
+import msgspec
 import numpy as np
 import scipy
 from numpy.typing import NDArray
@@ -51,16 +51,15 @@ def _quarters() -> tuple[Vector, ...]:
     return tuple(vector(turn) for turn in scipy.spatial.transform.Rotation.create_group("O").as_rotvec())
 
 
-@dataclass(eq=False)
-class _Tree:
+class _Tree(msgspec.Struct, eq=False):
     """Poses that were reached, each from another one (``parents``); and in which cells they lie."""
 
-    poses: list[Pose] = field(default_factory=list)
-    parents: list[int] = field(default_factory=list)
-    cells: dict[tuple[int, ...], list[int]] = field(default_factory=dict)
-    picked: dict[tuple[int, ...], int] = field(default_factory=dict)
-    keys: list[tuple[int, ...]] = field(default_factory=list)
-    _coordinates: Array = field(default_factory=lambda: np.empty((256, 7)))
+    poses: list[Pose] = msgspec.field(default_factory=list)
+    parents: list[int] = msgspec.field(default_factory=list)
+    cells: dict[tuple[int, ...], list[int]] = msgspec.field(default_factory=dict)
+    picked: dict[tuple[int, ...], int] = msgspec.field(default_factory=dict)
+    keys: list[tuple[int, ...]] = msgspec.field(default_factory=list)
+    _coordinates: Array = msgspec.field(default_factory=lambda: np.empty((256, 7)))
 
     def add(self, at: Pose, parent: int, key: tuple[int, ...], coordinates: Array) -> int:
         """Keep a pose, and tell its number."""

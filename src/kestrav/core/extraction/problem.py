@@ -6,14 +6,13 @@ follows how much is left between. Lengths in mm, angles in rad.
 
 from __future__ import annotations
 
-import dataclasses
 import time
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from contextlib import contextmanager
-from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any
 
+import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
@@ -42,19 +41,15 @@ _TIGHT = 6  # steps that are gone where it is tight before it is looked how tigh
 LEAST_STEP = 1.0  # mm of way in which a free travel is looked for
 
 
-@dataclass(eq=False)
 class Budget:
     """How much may be spent on a part of a search: so many ``checks`` of distances, and, as the outer cap, so many ``seconds``.
 
     Checks are counted, so that what is found hangs on the machine only where the cap cuts it off; that is told by ``late``.
     """
 
-    problem: Problem
-    checks: int
-    seconds: float
-
-    def __post_init__(self) -> None:
-        self._first, self._began = self.problem.measured, time.monotonic()
+    def __init__(self, problem: Problem, checks: int, seconds: float) -> None:
+        self.problem, self.checks, self.seconds = problem, checks, seconds
+        self._first, self._began = problem.measured, time.monotonic()
 
     @property
     def share(self) -> float:
@@ -82,8 +77,7 @@ class Budget:
         return f"given up after {self.checks:,} checks"
 
 
-@dataclass(eq=False)
-class Problem:
+class Problem(msgspec.Struct, eq=False, dict=True):
     """Bodies to move, bodies in the way, and how near they may come.
 
     Pairs that are nearer than ``required`` as they stand may be as near as that, less a little (``near``, by numbers of mover and obstacle,
@@ -103,10 +97,10 @@ class Problem:
     required: float
     margin: float
     goal: Pose | None = None
-    axes: Array = field(default_factory=lambda: np.eye(3))  # the things' own, as columns
+    axes: Array = msgspec.field(default_factory=lambda: np.eye(3))  # the things' own, as columns
     measured: int = 0
-    _layers: dict[frozenset[int], list[Layer | Held]] = field(default_factory=dict)
-    _models: dict[tuple[int, ...], tuple[Any, Array]] = field(default_factory=dict)
+    _layers: dict[frozenset[int], list[Layer | Held]] = msgspec.field(default_factory=dict)
+    _models: dict[tuple[int, ...], tuple[Any, Array]] = msgspec.field(default_factory=dict)
     ignored: frozenset[int] = frozenset()  # obstacles taken away
     contactless: frozenset[tuple[int, int]] = frozenset()  # pairs in contact that are not looked at
     least_step: float = LEAST_STEP  # mm of way in which free travels are looked for at least
@@ -170,7 +164,7 @@ class Problem:
 
     def parted(self) -> Problem:
         """The problem once the things have parted from all that they are in contact with: from then on they keep their clearance."""
-        return dataclasses.replace(self, held={}, _layers={})
+        return msgspec.structs.replace(self, held={}, _layers={})
 
     def slack(self, at: Pose, enough: float = np.inf) -> tuple[float, int]:
         """By how much in mm everything is farther apart than it must be, or ``enough`` if that is less; and which obstacle is the nearest

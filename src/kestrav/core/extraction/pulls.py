@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import itertools
 from collections.abc import Callable, Iterable
-from dataclasses import dataclass
 
+import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
@@ -24,8 +24,7 @@ _FLATS, _LARGE = 6, 0.04  # flats whose normals are tried at most, and of the su
 _ALIKE = 0.999  # cosine above which two directions are one
 
 
-@dataclass(frozen=True)
-class Pull:
+class Pull(msgspec.Struct, frozen=True):
     """A straight pull: its direction (3,), how far it goes until it is out or blocked, the least slack beyond what is required, whether it
     leads out, and the part that blocks it if not."""
 

@@ -8,9 +8,9 @@ from __future__ import annotations
 import itertools
 import math
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
 from functools import lru_cache
 
+import msgspec
 import numpy as np
 import scipy
 from numpy.typing import NDArray
@@ -92,8 +92,7 @@ def _rotation(turn: Vector) -> Array:
     )
 
 
-@dataclass(frozen=True)
-class Pose:
+class Pose(msgspec.Struct, frozen=True):
     """A way (3,) from where the thing stands, and a turn about its pivot as a rotation vector (3,) in the room's axes."""
 
     translation: tuple[float, float, float] = (0.0, 0.0, 0.0)

@@ -6,7 +6,6 @@ import contextlib
 import itertools
 import time
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
 from functools import partial
 from typing import Annotated, Literal
 
@@ -128,8 +127,7 @@ class ExtractionRequest(msgspec.Struct, frozen=True):
     ] = 1
 
 
-@dataclass(frozen=True)
-class ExtractionPath:
+class ExtractionPath(msgspec.Struct, frozen=True):
     """An extraction path: by which stage, its poses, the pivot's way in mm, the least clearance in mm beyond what is required or may be there as
     it stands (never below 0), the greatest lean, and what was tried before.
 
@@ -152,8 +150,7 @@ class ExtractionPath:
     aside: tuple[str, ...] = ()
 
 
-@dataclass(frozen=True)
-class NoExtractionPath:
+class NoExtractionPath(msgspec.Struct, frozen=True):
     """That none was found: what was tried, how far each pull goes and what blocks it, the fewest parts whose removal frees a pull,
     straight or by one part less in two legs, with its direction at last; and contacts that would have to get deeper for it to come
     straight out."""
@@ -172,8 +169,7 @@ class _Spent(Exception):
     """A stage has spent its budget."""
 
 
-@dataclass(eq=False)
-class _Search:
+class _Search(msgspec.Struct, eq=False):
     """A search under way."""
 
     project: Project
@@ -185,8 +181,8 @@ class _Search:
     tell: Tell
     began: float
     best: str = ""
-    tried: list[str] = field(default_factory=list)
-    pulls: list[Pull] = field(default_factory=list)
+    tried: list[str] = msgspec.field(default_factory=list)
+    pulls: list[Pull] = msgspec.field(default_factory=list)
     aside: tuple[str, ...] = ()
     budget: Budget | None = None  # that of the stage under way
 

@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-import dataclasses
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
 
+import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
@@ -25,8 +24,7 @@ _MOST = 0.25  # of the size of what is taken out, that a snap may be deep
 _SPARE = 1.05  # times as deep as it gets, that is to be allowed
 
 
-@dataclass(frozen=True)
-class Snap:
+class Snap(msgspec.Struct, frozen=True):
     """A straight pull (``direction``, (3,)) that would be free if two parts in contact (ids) could get deeper: by how much than they may,
     and after how much of the way that is."""
 
@@ -41,7 +39,7 @@ def snaps_of(problem: Problem, directions: Sequence[Array], tick: Tick | None = 
     """The contacts that alone block the straight pull on which they get least deeper; none where no pull is blocked by contacts alone."""
     if not problem.held or problem.goal is not None:
         return ()
-    without = dataclasses.replace(problem, held={}, contactless=frozenset(problem.held), _layers={})
+    without = msgspec.structs.replace(problem, held={}, contactless=frozenset(problem.held), _layers={})
     best: tuple[Snap, ...] = ()
     for number, direction in enumerate(directions):
         if tick is not None:

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import io
 from collections.abc import Sequence
-from dataclasses import dataclass, field
 from importlib import resources
 from pathlib import Path
 
+import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
@@ -22,8 +22,7 @@ _DPI = 144
 _INK, _RULE, _LINE, _BREACH, _CARD = "#1d2a33", "#d9d2c3", "#0d6b74", "#d6452b", "#fffdf8"
 
 
-@dataclass(frozen=True)
-class Charted:
+class Charted(msgspec.Struct, frozen=True):
     """A curve: its title and unit, places along the axis (n,) and values (n,) (NaN: none), its limit in the same unit, and the spans
     (first, last) of the axis in which that is breached. What is above ``top`` runs along the top."""
 
@@ -32,7 +31,7 @@ class Charted:
     x: Array
     values: Array
     limit: float | None = None
-    breached: Sequence[tuple[float, float]] = field(default_factory=tuple)
+    breached: Sequence[tuple[float, float]] = msgspec.field(default_factory=tuple)
     top: float | None = None
 
 

@@ -13,7 +13,6 @@ import binascii
 import io
 import struct
 from collections.abc import Callable
-from dataclasses import dataclass, field
 from functools import cached_property, partial
 from typing import Any
 from urllib.parse import unquote
@@ -41,15 +40,14 @@ _KINDS = {5121: "u1", 5123: "<u2", 5125: "<u4"}
 _MODES = {0: "points", 1: "lines", 2: "a line loop", 3: "a line strip", 5: "a triangle strip", 6: "a triangle fan"}
 
 
-@dataclass
-class _File:
+class _File(msgspec.Struct, dict=True):
     """The JSON, the binary data by buffer, and what was left out."""
 
     json: dict[str, Any]
     buffers: list[bytes]
-    left_out: list[str] = field(default_factory=list)
+    left_out: list[str] = msgspec.field(default_factory=list)
     fetch: Fetch | None = None
-    _sound: dict[str, list[dict[str, Any]]] = field(default_factory=dict)
+    _sound: dict[str, list[dict[str, Any]]] = msgspec.field(default_factory=dict)
 
     @cached_property
     def materials(self) -> Materials:

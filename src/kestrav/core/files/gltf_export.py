@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import struct
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
@@ -54,8 +53,7 @@ _SAMPLER = {
 }  # linear, with smaller copies; repeated
 
 
-@dataclass(frozen=True)
-class Written:
+class Written(msgspec.Struct, frozen=True):
     """What was written: bytes, nodes that move, keys in all, and the samples that they were taken from."""
 
     size: int
@@ -64,13 +62,12 @@ class Written:
     samples: int
 
 
-@dataclass
-class _Buffer:
+class _Buffer(msgspec.Struct):
     """Binary data with its views and accessors."""
 
-    data: bytearray = field(default_factory=bytearray)
-    views: list[dict[str, Any]] = field(default_factory=list)
-    accessors: list[dict[str, Any]] = field(default_factory=list)
+    data: bytearray = msgspec.field(default_factory=bytearray)
+    views: list[dict[str, Any]] = msgspec.field(default_factory=list)
+    accessors: list[dict[str, Any]] = msgspec.field(default_factory=list)
 
     def add(self, values: NDArray[Any], kind: str, target: int | None = None, *, bounds: bool = False) -> int:
         """Put an array in; returns its accessor."""
@@ -343,12 +340,11 @@ def _mesh(buffer: _Buffer, materials: _Materials, shape: Mesh, part: Part, finis
 # motion
 
 
-@dataclass
-class _Animation:
+class _Animation(msgspec.Struct):
     """Puts tracks into nodes and an animation."""
 
     buffer: _Buffer
-    data: dict[str, list[dict[str, Any]]] = field(default_factory=lambda: {"samplers": [], "channels": []})
+    data: dict[str, list[dict[str, Any]]] = msgspec.field(default_factory=lambda: {"samplers": [], "channels": []})
     moving: int = 0
     keys: int = 0
     samples: int = 0

@@ -7,7 +7,6 @@ from __future__ import annotations
 
 import base64
 from collections.abc import Callable
-from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any
 from urllib.parse import unquote
@@ -31,8 +30,7 @@ _DAMAGED = (KeyError, IndexError, TypeError, ValueError, AttributeError, OSError
 """What may come of a description whose values are of other kinds than they should be."""
 
 
-@dataclass(frozen=True)
-class Look:
+class Look(msgspec.Struct, frozen=True):
     """A material: sRGB colour (#rrggbb), opacity, finish, and by which coordinates its pictures lie on a surface, under which matrix (3, 3)."""
 
     colour: str
@@ -42,8 +40,7 @@ class Look:
     transform: Array | None = None
 
 
-@dataclass
-class Materials:
+class Materials(msgspec.Struct, dict=True):
     """A file's materials: its lists by ``items``, its binary data by buffer, what gives other files (none: there are none), and what was left
     out."""
 
@@ -51,8 +48,8 @@ class Materials:
     buffers: list[bytes]
     fetch: Callable[[str], bytes] | None
     left_out: list[str]
-    _files: dict[int, bytes] = field(default_factory=dict)
-    _looks: dict[int, Look] = field(default_factory=dict)
+    _files: dict[int, bytes] = msgspec.field(default_factory=dict)
+    _looks: dict[int, Look] = msgspec.field(default_factory=dict)
 
     def picture(self, texture: dict[str, Any]) -> bytes:
         """The file of the picture that a material names. Raises ValueError or OSError where there is none that can be read."""

@@ -10,8 +10,8 @@ nothing else moves. Lengths in mm, times in s, angles in rad.
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 
+import msgspec
 import numpy as np
 import scipy
 from numpy.typing import NDArray
@@ -41,8 +41,7 @@ _MOST_PARTS = 24  # of a step, for turns of up to 23,000 a minute
 _INSTANT = 1e-9  # s
 
 
-@dataclass(frozen=True, eq=False)
-class Samples:
+class Samples(msgspec.Struct, frozen=True, eq=False):
     """Times (n,) that single precision can tell, and those at which motion is worked out for them, which is the very instant of a jump;
     which are frames, and after which of them something may jump: no time lies between that one and the next."""
 
@@ -52,8 +51,7 @@ class Samples:
     jumps: NDArray[np.bool_]
 
 
-@dataclass(frozen=True, eq=False)
-class Keys:
+class Keys(msgspec.Struct, frozen=True, eq=False):
     """Numbers of the samples that are keys of a place or a turn, at times (k,) with values (k, 3 or 4), and how to go between them."""
 
     times: Array

@@ -8,7 +8,6 @@ import itertools
 import math
 from collections.abc import Iterable, Sequence
 from contextlib import suppress
-from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 from xml.etree import ElementTree
@@ -50,14 +49,13 @@ _SVG_PIXEL = 25.4 / 96.0  # mm; CSS Values and Units Level 3, section 6.2: an in
 _CURVES = ("LINE", "ARC", "CIRCLE", "ELLIPSE", "LWPOLYLINE", "POLYLINE", "SPLINE")
 
 
-@dataclass
-class PathsFile:
+class PathsFile(msgspec.Struct):
     """What a file holds: names and shapes in its unit; one of its units in mm, or None while nobody has said."""
 
     source: str
-    shapes: list[tuple[str, Shape]] = field(default_factory=list)
+    shapes: list[tuple[str, Shape]] = msgspec.field(default_factory=list)
     unit: float | None = None
-    left_out: list[str] = field(default_factory=list)
+    left_out: list[str] = msgspec.field(default_factory=list)
 
     @property
     def size(self) -> Array:

@@ -10,9 +10,9 @@ from __future__ import annotations
 import csv
 import io
 import re
-from dataclasses import dataclass
 from pathlib import Path
 
+import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
@@ -40,8 +40,7 @@ _THINGS = ("id", "part", "camera", "light")
 _QUATERNION, _LOOK = ("qw", "qx", "qy", "qz"), ("azimuth", "pitch", "roll")
 
 
-@dataclass(frozen=True, eq=False)
-class Posed:
+class Posed(msgspec.Struct, frozen=True, eq=False):
     """A thing's poses: its id, times (n,) in s, places (n, 3) in mm, and its turns as quaternions (n, 4: w, x, y, z), or the directions (n, 3) of a
     camera: azimuth, pitch and roll in degrees; neither where it keeps its rotation."""
 
@@ -159,8 +158,7 @@ def _posed(file: Path, project: Project, thing: str, rows: Array, turned: tuple[
     return Posed(thing, times, rows[:, 1:4], looks=rows[:, 4:] if turned == _LOOK else None)
 
 
-@dataclass(frozen=True)
-class Keyed:
+class Keyed(msgspec.Struct, frozen=True):
     """Key poses of a thing from a time in s on, and where a camera looks and how it is rolled; as few keys as keep it within 0.01 mm."""
 
     thing: str

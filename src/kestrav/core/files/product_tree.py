@@ -9,7 +9,6 @@ from __future__ import annotations
 import re
 from collections import Counter
 from collections.abc import Callable
-from dataclasses import dataclass, field, replace
 from typing import Literal
 
 import msgspec
@@ -41,8 +40,7 @@ def no_faces() -> tuple[Face, ...]:
     return ()
 
 
-@dataclass
-class Shape:
+class Shape(msgspec.Struct):
     """A mesh of a node: vertices (n, 3) in the file's unit, triangles (m, 3), its looks, its CAD faces if any.
 
     ``key`` tells shapes apart that a file places more than once. Faces are asked for only where a mesh is new.
@@ -62,27 +60,24 @@ class Shape:
     uv: NDArray[np.float32] | None = None
 
 
-@dataclass
-class NodeMotion:
+class NodeMotion(msgspec.Struct):
     """Where a node is in the file's space, as matrices (k, 4, 4), at times (k,) in s."""
 
     times: Array
     matrices: Array
 
 
-@dataclass
-class Node:
+class Node(msgspec.Struct):
     """A name, a matrix (4, 4) relative to the parent, shapes, children, and how it moves where it does."""
 
     name: str = ""
-    matrix: Array = field(default_factory=lambda: np.eye(4))
-    shapes: list[Shape] = field(default_factory=list)
-    children: list[Node] = field(default_factory=list)
+    matrix: Array = msgspec.field(default_factory=lambda: np.eye(4))
+    shapes: list[Shape] = msgspec.field(default_factory=list)
+    children: list[Node] = msgspec.field(default_factory=list)
     motion: NodeMotion | None = None
 
 
-@dataclass(frozen=True)
-class PartMotion:
+class PartMotion(msgspec.Struct, frozen=True):
     """Where a part is, as placements at times (k,) in s."""
 
     part: str
@@ -90,8 +85,7 @@ class PartMotion:
     placements: tuple[Placement, ...]
 
 
-@dataclass
-class Imported:
+class Imported(msgspec.Struct):
     """What a file holds: parts (parents first), their finishes and motions with ids of their own, meshes by hash, and what was left out.
 
     ``unit`` is one of the file's units in mm, or None while nobody has said; lengths are in the file's unit
@@ -99,16 +93,16 @@ class Imported:
     """
 
     source: str
-    parts: list[Part] = field(default_factory=list)
-    meshes: dict[str, Mesh] = field(default_factory=dict)
-    left_out: list[str] = field(default_factory=list)
+    parts: list[Part] = msgspec.field(default_factory=list)
+    meshes: dict[str, Mesh] = msgspec.field(default_factory=dict)
+    left_out: list[str] = msgspec.field(default_factory=list)
     unit: float | None = 1.0
     declared: str = ""
     chord: float = 0.0
     up: Upward = "z"
     path: str = ""
-    finishes: list[Finish] = field(default_factory=list)
-    motions: list[PartMotion] = field(default_factory=list)
+    finishes: list[Finish] = msgspec.field(default_factory=list)
+    motions: list[PartMotion] = msgspec.field(default_factory=list)
 
     @property
     def triangles(self) -> int:
@@ -352,7 +346,7 @@ def _plain_scale(stretch: Array) -> tuple[Vector, Array]:
 def with_unit(imported: Imported, unit: float) -> Imported:
     """An import whose unit was not known, in mm: ``unit`` is one of the file's units in mm."""
     if unit == 1.0:
-        return _with(imported, unit=1.0)
+        return msgspec.structs.replace(imported, unit=1.0)
     scale = np.diag([unit, unit, unit, 1.0])
     meshes: dict[str, Mesh] = {}
     renamed: dict[str, str] = {}
@@ -374,18 +368,13 @@ def with_unit(imported: Imported, unit: float) -> Imported:
         parts.append(msgspec.structs.replace(part, placement=placement, geometry=geometry))
     left = {part.id for part in parts}
     motions = [
-        replace(one, placements=tuple(_scaled(p, unit) for p in one.placements))
+        msgspec.structs.replace(one, placements=tuple(_scaled(p, unit) for p in one.placements))
         for one in imported.motions
         if one.part in left
     ]
-    return _with(imported, parts=parts, meshes=meshes, left_out=left_out, unit=unit, motions=motions)
+    return msgspec.structs.replace(imported, parts=parts, meshes=meshes, left_out=left_out, unit=unit, motions=motions)
 
 
 def _scaled(placement: Placement, factor: float) -> Placement:
     x, y, z = (v * factor for v in placement.position)
     return msgspec.structs.replace(placement, position=(x, y, z))
-
-
-def _with(imported: Imported, **fields: object) -> Imported:
-    """An import with some fields changed."""
-    return Imported(**{**imported.__dict__, **fields})

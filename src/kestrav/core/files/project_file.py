@@ -9,7 +9,6 @@ import hashlib
 import re
 import zipfile
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
 from pathlib import Path, PurePosixPath
 from typing import Any
 
@@ -162,8 +161,7 @@ UPGRADES: dict[int, Callable[[dict[str, Any]], dict[str, Any]]] = {
 }
 
 
-@dataclass(frozen=True)
-class Opened:
+class Opened(msgspec.Struct, frozen=True):
     """A project with its meshes by content hash."""
 
     project: Project

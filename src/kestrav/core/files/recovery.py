@@ -12,7 +12,6 @@ import time
 import uuid
 import zipfile
 from collections.abc import Mapping
-from dataclasses import dataclass
 from pathlib import Path
 
 import msgspec
@@ -40,8 +39,7 @@ class About(msgspec.Struct, frozen=True):
     shots: int
 
 
-@dataclass(frozen=True)
-class Leftover:
+class Leftover(msgspec.Struct, frozen=True):
     """Work that a process left behind when it ended without saving it."""
 
     folder: Path

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass, field
 from typing import Literal
 
 import msgspec
@@ -30,8 +29,7 @@ SAME_PLACE = 1.0  # mm between the middles of things that may be one, where name
 SAME_SIZE = 0.05  # share by which their sizes may differ then
 
 
-@dataclass(frozen=True)
-class Changes:
+class Changes(msgspec.Struct, frozen=True):
     """What a changed file brings: names of parts, and of what is lost with those that are gone."""
 
     added: tuple[str, ...] = ()
@@ -69,12 +67,11 @@ def _some(names: tuple[str, ...], most: int = 8) -> str:
     return shown if len(names) <= most else f"{shown} and {len(names) - most} more"
 
 
-@dataclass
-class _Matching:
+class _Matching(msgspec.Struct):
     """Old ids by new ones, and how they were found."""
 
-    old_of: dict[str, str] = field(default_factory=dict)
-    by_place: list[str] = field(default_factory=list)
+    old_of: dict[str, str] = msgspec.field(default_factory=dict)
+    by_place: list[str] = msgspec.field(default_factory=list)
 
 
 def _match(project: Project, old: list[Part], fresh: list[Part], fresh_project: Project) -> _Matching:

@@ -6,8 +6,8 @@ Lengths in mm, times in s, angles in rad; right-handed, Z up.
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
 
+import msgspec
 import numpy as np
 import scipy
 from numpy.typing import NDArray
@@ -44,8 +44,7 @@ _OF_KEYS = 0.7  # of the tolerance, that the samples may be off what the keys te
 _LENS_OFF = 1e-4  # share of a focal length or distance that may be off between its keys
 
 
-@dataclass(frozen=True)
-class Exactness:
+class Exactness(msgspec.Struct, frozen=True):
     """By how much anything may be off between keys: ``place`` in mm, of any point, and ``turn`` in rad."""
 
     place: float = TOLERANCE
@@ -60,8 +59,10 @@ class Exactness:
         return Exactness(self.place / nodes, self.turn / nodes)
 
 
-@dataclass(frozen=True, eq=False)
-class Track:
+EXACTNESS = Exactness()  # where nothing else is asked
+
+
+class Track(msgspec.Struct, frozen=True, eq=False):
     """A node's matrix (4, 4) where it stands, and the keys of its places (k, 3) and turns (k, 4: x, y, z, w) where it moves; ``samples``
     are how many these were taken from."""
 
@@ -81,8 +82,7 @@ class Track:
         return sum(len(keys.times) for keys in (self.places, self.turns) if keys is not None)
 
 
-@dataclass(frozen=True, eq=False)
-class CameraTrack:
+class CameraTrack(msgspec.Struct, frozen=True, eq=False):
     """A camera's motion in space (it looks along its -z, its +y up), and its lens by keys: at ``times`` (k,) the focal lengths, the heights
     of what a parallel one shows, and the distances that are sharp, each (k,) in mm. ``aspect`` is that of its pictures."""
 
@@ -101,7 +101,7 @@ class CameraTrack:
 
 
 def part_tracks(
-    project: Project, meshes: Mapping[str, Mesh], sampled: Samples, exact: Exactness = Exactness()
+    project: Project, meshes: Mapping[str, Mesh], sampled: Samples, exact: Exactness = EXACTNESS
 ) -> list[Track]:
     """How each part moves against what it lies in, in the order of the project's parts."""
     rest, row, reach = rest_poses(project), rows(project), _reaches(project, meshes)
@@ -140,7 +140,7 @@ def part_tracks(
 
 
 def camera_tracks(
-    project: Project, meshes: Mapping[str, Mesh], sampled: Samples, exact: Exactness = Exactness()
+    project: Project, meshes: Mapping[str, Mesh], sampled: Samples, exact: Exactness = EXACTNESS
 ) -> list[CameraTrack]:
     """How each camera moves, in the order of the project's cameras."""
     times = sampled.moments

@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import io
 from collections.abc import Callable
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -30,8 +29,7 @@ Array = NDArray[np.float64]
 _READER = "import sys; sys.argv.pop(0); from kestrav.core.files.usd_scene import main; main(*sys.argv)"
 
 
-@dataclass(frozen=True)
-class UsdProduct:
+class UsdProduct(msgspec.Struct, frozen=True):
     """Node trees, what was left out, one of the scene's units in mm, and its upward axis."""
 
     roots: list[Node]

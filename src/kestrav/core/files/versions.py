@@ -7,8 +7,9 @@ import hashlib
 import os
 import shutil
 import time
-from dataclasses import dataclass
 from pathlib import Path
+
+import msgspec
 
 from kestrav.core.files import project_file
 
@@ -16,8 +17,7 @@ MOST = 10  # of one project
 MOST_BYTES = 2_000_000_000  # of all projects together
 
 
-@dataclass(frozen=True)
-class Version:
+class Version(msgspec.Struct, frozen=True):
     """A project as it was saved at a time (s since the epoch)."""
 
     file: Path

@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-import dataclasses
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass
 
+import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
@@ -25,8 +24,7 @@ from kestrav.core.progress import Progress, one_by_one, portion
 _ORDER = {"breach": 0, "warning": 1, "note": 2}
 
 
-@dataclass(frozen=True)
-class CheckResult:
+class CheckResult(msgspec.Struct, frozen=True):
     """Frames' times (n,) in s, the clearance at them, and the findings, worst kind first; ``over`` is the part of time in s that was
     checked (none: all), ``table`` its breaches; ``fixes`` what would fix each run that leads into one, none where that was not worked out."""
 
@@ -80,7 +78,7 @@ def with_fixes(
     known: clearance_rule.Worked = {}
     evidence = Evidence(project, meshes, result.times, result.clearance)
     findings = _fixed(evidence, result.findings, known, portion(progress, 0.0, 1.0))
-    return dataclasses.replace(result, findings=findings, fixes=known)
+    return msgspec.structs.replace(result, findings=findings, fixes=known)
 
 
 def certified(
@@ -94,7 +92,7 @@ def certified(
     table = tuple(rows_of(project, meshes, result.clearance, certificate))
     between = _fixed(evidence, between_frames.find(evidence), known, portion(progress, _PROOF, 1.0))
     findings = _sorted([*fixed.findings, *between])
-    return dataclasses.replace(fixed, findings=findings, certificate=certificate, table=table, fixes=known)
+    return msgspec.structs.replace(fixed, findings=findings, certificate=certificate, table=table, fixes=known)
 
 
 def _fixed(

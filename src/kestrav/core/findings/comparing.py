@@ -4,7 +4,6 @@ tells, so that a check that was written down once can be compared with one of to
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, Literal
 
@@ -39,8 +38,7 @@ _ORDER: tuple[Change, ...] = ("new", "worse", "same", "better", "resolved")
 _ALIKE = 1e-3  # of the unit, by which a number may differ and be the same: facets and grids give no more
 
 
-@dataclass(frozen=True)
-class Compared:
+class Compared(msgspec.Struct, frozen=True):
     """A finding of the first check (none: new), of the second (none: gone), and what became of it."""
 
     change: Change
@@ -55,8 +53,7 @@ class Compared:
         return finding
 
 
-@dataclass(frozen=True)
-class Comparison:
+class Comparison(msgspec.Struct, frozen=True):
     """The findings, the gravest changes first, and the least clearances in mm (none: nothing to measure)."""
 
     findings: tuple[Compared, ...]

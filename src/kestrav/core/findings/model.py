@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any, Literal
 
+import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
@@ -29,8 +29,7 @@ Severity = Literal["breach", "warning", "note"]
 _HAIR = 1e-9  # s
 
 
-@dataclass(frozen=True)
-class Fix:
+class Fix(msgspec.Struct, frozen=True):
     """An edit that removes a finding: what to call it, and what to do to the project.
 
     It is an edit and not the edited project, so that one accepted later keeps what was edited meanwhile. Meshes
@@ -40,7 +39,7 @@ class Fix:
 
     label: str
     edit: Callable[[Project], Project]
-    meshes: Mapping[str, Mesh] = field(default_factory=dict)
+    meshes: Mapping[str, Mesh] = msgspec.field(default_factory=dict)
     detail: str = ""
     with_meshes: Callable[[Project, Mapping[str, Mesh]], tuple[Project, Mapping[str, Mesh]]] | None = None
 
@@ -51,8 +50,7 @@ class Fix:
         return self.edit(project), self.meshes
 
 
-@dataclass(frozen=True)
-class Finding:
+class Finding(msgspec.Struct, frozen=True):
     """A fault: the rule that found it, what it is about, where in time, the number and its limit.
 
     ``subject`` are ids; ``time`` in s is the worst moment; ``intervals`` are frames (first, last);
@@ -76,8 +74,7 @@ class Finding:
     also: tuple[Fix, ...] = ()
 
 
-@dataclass(frozen=True)
-class Evidence:
+class Evidence(msgspec.Struct, frozen=True, dict=True):
     """What rules look at: the project, its meshes, the frames' times, the clearance if measured, and
     its certificate if there is one."""
 

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import base64
 from collections.abc import Iterable
-from dataclasses import dataclass
 from html import escape
+
+import msgspec
 
 STYLE = """
 body{font:14px/1.5 'Open Sans',system-ui,sans-serif;color:#1d2a33;background:#f4f1ea;max-width:60rem;margin:2rem auto;padding:0 1rem}
@@ -18,8 +19,7 @@ code{background:#fffdf8;border:1px solid #d9d2c3;padding:.1rem .3rem}
 """
 
 
-@dataclass(frozen=True)
-class Figure:
+class Figure(msgspec.Struct, frozen=True):
     """A picture (PNG) of a place, and what it shows."""
 
     png: bytes

@@ -7,8 +7,9 @@ what stands here.
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable
-from dataclasses import dataclass
 from typing import Any
+
+import msgspec
 
 from kestrav.core.document.cameras import Framing
 from kestrav.core.document.records import Settings
@@ -69,8 +70,7 @@ DEFINED = "by definition"
 CHOSEN = "the project's own"
 
 
-@dataclass(frozen=True)
-class Rule:
+class Rule(msgspec.Struct, frozen=True):
     """A rule: what looks for it, its id, what it says in words, how grave it is at the most, the unit of its number, its limit if nothing
     else is said (none: any at all), the ``setting`` that holds instead, and the ``source`` of the limit."""
 

@@ -2,16 +2,14 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
+import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
 Array = NDArray[np.float64]
 
 
-@dataclass(frozen=True)
-class Mapped:
+class Mapped(msgspec.Struct, frozen=True):
     """A surface cut at the seams of its mapping: which point each corner was (``source``, k), its place on the texture (``uv``, k, 2) in
     sides of it, the direction of u (``along``, k, 3), and triangles (m, 3) of these corners."""
 

@@ -6,9 +6,9 @@ of a whole number of periods, and of cells about scattered points (S. Worley, "A
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from functools import lru_cache
 
+import msgspec
 import numpy as np
 import scipy
 from numpy.typing import NDArray
@@ -22,8 +22,7 @@ SIDE = 512  # pixels along either side
 SMOOTHEST = 0.02  # roughness of a mirror
 
 
-@dataclass(frozen=True)
-class Texture:
+class Texture(msgspec.Struct, frozen=True):
     """A square (n, n) of a surface: its ``height`` and its ``shade``, how much of the base colour it shows, both 0 to 1; ``rough`` is
     added to the roughness, and ``opacity`` is 0 in holes. The first axis goes along the surface's v, the second along u, the grain."""
 

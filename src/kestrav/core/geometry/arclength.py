@@ -8,9 +8,9 @@ costs two polynomial evaluations.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from functools import cached_property
 
+import msgspec
 import numpy as np
 import scipy
 from numpy.typing import ArrayLike, NDArray
@@ -35,8 +35,7 @@ _INTEGRAL = _TO_LEGENDRE @ np.concatenate(
 KINK_ANGLE = np.radians(0.05)  # below this two pieces count as joined smoothly
 
 
-@dataclass(frozen=True)
-class Curve:
+class Curve(msgspec.Struct, frozen=True, dict=True):
     """A curve by station: distance from its start, in mm.
 
     Attributes: the parametric curve; its length; whether it closes on itself; parameter by station;

@@ -9,9 +9,9 @@ stays level.
 from __future__ import annotations
 
 import itertools
-from dataclasses import dataclass
 from functools import cached_property
 
+import msgspec
 import numpy as np
 import scipy
 from numpy.typing import ArrayLike, NDArray
@@ -81,8 +81,7 @@ def _least_rotation(from_tangent: Array, to_tangent: Array) -> Array:
     return rotation
 
 
-@dataclass(frozen=True)
-class FrameTable:
+class FrameTable(msgspec.Struct, frozen=True, dict=True):
     """Samples of a curve from which frames at any station follow by one short step.
 
     stations (m,) and unit tangents (m, 3); a kink has two, with the tangents before and after it. What carried frames need is
@@ -159,8 +158,7 @@ class FrameTable:
         return self._most_turned[upright]
 
 
-@dataclass(frozen=True, eq=False)
-class Steep:
+class Steep(msgspec.Struct, frozen=True, eq=False):
     """Stretches of a curve that are within 12 degrees of the vertical, from stations ``first`` to ``last`` (k,), with the angles from
     the carried left to the upright one at both (k,); and the senses (k + 1,) in which level is taken between them: +1, or -1 where a
     body on rails would be upside down."""

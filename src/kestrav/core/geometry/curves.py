@@ -8,9 +8,9 @@ from __future__ import annotations
 
 import itertools
 from collections.abc import Sequence
-from dataclasses import dataclass
 from typing import Literal, Protocol
 
+import msgspec
 import numpy as np
 import scipy
 from numpy.typing import ArrayLike, NDArray
@@ -34,8 +34,7 @@ class Parametric(Protocol):
         ...
 
 
-@dataclass(frozen=True)
-class Spline:
+class Spline(msgspec.Struct, frozen=True):
     """Piecewise cubic."""
 
     polynomial: scipy.interpolate.PPoly
@@ -52,8 +51,7 @@ class Spline:
         return values
 
 
-@dataclass(frozen=True)
-class EllipseCurve:
+class EllipseCurve(msgspec.Struct, frozen=True):
     """A whole ellipse in a level plane: centre (3,), half axes, turn of the first axis, start, sense.
 
     Angles in radians; ``start`` is the parametric angle of the first point; ``sense`` is +1 for

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 
+import msgspec
 import numpy as np
 import scipy
 from numpy.typing import NDArray
@@ -22,8 +22,7 @@ _HAIR = 0.01  # of the spacing
 _AT_ONCE = 200_000  # nodes measured together
 
 
-@dataclass(frozen=True)
-class Grid:
+class Grid(msgspec.Struct, frozen=True):
     """Distances at nodes (a, b, c) a ``spacing`` apart from a lowest corner (3,) on; below 0 inside."""
 
     low: Array
@@ -92,8 +91,7 @@ def surface_distance(shape: Mesh, places: Array, spacing: float) -> Array:
     return surface_distance
 
 
-@dataclass(frozen=True)
-class Space:
+class Space(msgspec.Struct, frozen=True):
     """A grid in space into which solids are put one after another; what holds any of them is below 0."""
 
     low: Array
@@ -145,8 +143,7 @@ class Space:
         return Mesh(np.asarray(vertices, float) + self.low, np.asarray(faces[:, ::-1], np.int32))
 
 
-@dataclass(frozen=True)
-class Near:
+class Near(msgspec.Struct, frozen=True):
     """Nodes (n,) just outside, where they are (n, 3), and what is known there (n,)."""
 
     nodes: NDArray[np.intp]

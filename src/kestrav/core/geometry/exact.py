@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from functools import cached_property
 
+import msgspec
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
@@ -18,8 +18,7 @@ STRAIGHT = 1e-9  # share of a piece's chord that it may bend and still be straig
 _TURN = 1e-9  # rad below which a corner does not turn
 
 
-@dataclass(frozen=True, eq=False)
-class Line:
+class Line(msgspec.Struct, frozen=True, eq=False, dict=True):
     """A straight piece from one point (3,) to another, by length."""
 
     first: Array
@@ -44,8 +43,7 @@ class Line:
         return np.broadcast_to(direction if order == 1 else np.zeros(3), (*t.shape[:-1], 3)).copy()
 
 
-@dataclass(frozen=True, eq=False)
-class Arc:
+class Arc(msgspec.Struct, frozen=True, eq=False, dict=True):
     """A circular arc by angle in rad: ``centre + radius (cos t u + sin t v)`` for t from 0 to ``sweep`` > 0."""
 
     centre: Array
@@ -68,8 +66,7 @@ class Arc:
         return self.centre + around if order == 0 else around
 
 
-@dataclass(frozen=True)
-class Helix:
+class Helix(msgspec.Struct, frozen=True, dict=True):
     """An upright helix by angle in rad from 0 to ``2 pi turns``: radius, rise per turn, first angle, sense (±1)."""
 
     centre: tuple[float, float, float]
@@ -96,8 +93,7 @@ class Helix:
         return values + np.asarray(self.centre) if order == 0 else values
 
 
-@dataclass(frozen=True, eq=False)
-class SuperCorner:
+class SuperCorner(msgspec.Struct, frozen=True, eq=False, dict=True):
     """A quarter of the superellipse |x|^n + |y|^n = r^n by polar angle, from the direction u to v (n >= 2).
 
     Reference: G. Lamé, "Examen des différentes méthodes employées pour résoudre les problèmes de géométrie",
@@ -135,8 +131,7 @@ class SuperCorner:
         return self.centre + values if order == 0 else values
 
 
-@dataclass(frozen=True, eq=False)
-class Chain:
+class Chain(msgspec.Struct, frozen=True, eq=False, dict=True):
     """Pieces one after another, over one parameter; ``marks`` are numbers of the breaks that stand for points."""
 
     pieces: tuple[Parametric, ...]
@@ -166,8 +161,7 @@ class Chain:
         return values
 
 
-@dataclass(frozen=True, eq=False)
-class Portion:
+class Portion(msgspec.Struct, frozen=True, eq=False, dict=True):
     """A curve between two of its parameters."""
 
     whole: Parametric
@@ -185,8 +179,7 @@ class Portion:
         return self.whole.evaluate(np.clip(parameter, self.first, self.last), order)
 
 
-@dataclass(frozen=True, eq=False)
-class _Piece:
+class _Piece(msgspec.Struct, frozen=True, eq=False, dict=True):
     """One piece of a spline."""
 
     spline: Spline
@@ -377,8 +370,7 @@ def _mirrored(chain: Chain, middle: Array, axis: Array) -> Chain:
     return Chain(tuple(_Mirror(piece, matrix, middle) for piece in chain.pieces), chain.marks)
 
 
-@dataclass(frozen=True, eq=False)
-class _Mirror:
+class _Mirror(msgspec.Struct, frozen=True, eq=False, dict=True):
     """A piece seen in a mirror through a point."""
 
     piece: Parametric

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Sequence
-from dataclasses import dataclass
 from functools import cached_property
 from typing import TYPE_CHECKING
 
+import msgspec
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
@@ -24,8 +24,7 @@ _SOLID_ANGLES = 100_000  # that are worked out together
 FARTHEST = 1e9  # mm; beyond, a double no longer tells points on the grid apart
 
 
-@dataclass(frozen=True, eq=False)
-class Mesh:
+class Mesh(msgspec.Struct, frozen=True, eq=False, dict=True):
     """Vertices (n, 3) in mm and triangles (m, 3) of vertex numbers.
 
     Where the file had analytic faces they are kept, with the number of its face for every triangle (m,). Where it
@@ -79,9 +78,10 @@ class Mesh:
         pieces: Array = np.asarray(body.vertices)[used[first]]
         return pieces
 
-    def __getstate__(self) -> dict[str, object]:
-        # trimesh's own copy is quickly made anew, and would double what is sent to another process
-        return {name: value for name, value in self.__dict__.items() if name != "body"}
+    def __reduce__(self) -> tuple[object, ...]:
+        # what is known of it goes along; trimesh's own copy is quickly made anew, and would double what is sent to another process
+        known = {name: value for name, value in self.__dict__.items() if name != "body"}
+        return type(self), msgspec.structs.astuple(self), known
 
     @cached_property
     def watertight(self) -> bool:

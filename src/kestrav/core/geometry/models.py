@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from functools import cache
 from typing import TYPE_CHECKING, Any
 
+import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
@@ -55,8 +55,7 @@ def _request() -> Any:
     return coal.DistanceRequest()
 
 
-@dataclass(frozen=True)
-class Nearest:
+class Nearest(msgspec.Struct, frozen=True):
     """Least distance in mm (0 when the surfaces cross) and where it is, in space; and on which triangle of the second model."""
 
     distance: float

@@ -5,9 +5,9 @@ Facets are only near a curved surface. Where the file has the surface's closed f
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import Literal
 
+import msgspec
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
@@ -24,8 +24,7 @@ _STEPS = 12  # of straightening at each fineness
 _FAR = 0.02  # share of the mesh's size that a point may be off the surface and still belong to it
 
 
-@dataclass(frozen=True)
-class SurfaceLine:
+class SurfaceLine(msgspec.Struct, frozen=True):
     """Samples (n, 3) of a curve on a surface with its unit normals (n, 3), and which samples are the points."""
 
     samples: Array

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 
+import msgspec
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
@@ -20,8 +20,7 @@ _BOX_SLACK = 1e-6  # mm
 _KEPT = 4096
 
 
-@dataclass(frozen=True)
-class Hit:
+class Hit(msgspec.Struct, frozen=True):
     """The body met, its triangle, how far along the ray in mm, and the place (3,) in space."""
 
     body: int

@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
+import msgspec
 import numpy as np
 import scipy
 from numpy.typing import ArrayLike, NDArray
@@ -11,8 +10,7 @@ from numpy.typing import ArrayLike, NDArray
 Array = NDArray[np.float64]
 
 
-@dataclass(frozen=True)
-class PlaneFit:
+class PlaneFit(msgspec.Struct, frozen=True):
     """A point and unit normal (3,), and the root mean square and largest distance of the points in mm."""
 
     origin: Array
@@ -21,8 +19,7 @@ class PlaneFit:
     worst: float
 
 
-@dataclass(frozen=True)
-class CircleFit:
+class CircleFit(msgspec.Struct, frozen=True):
     """Centre (3,), unit axis (3,) and radius, and the root mean square and largest distance of the points."""
 
     centre: Array
@@ -32,8 +29,7 @@ class CircleFit:
     worst: float
 
 
-@dataclass(frozen=True)
-class CylinderFit:
+class CylinderFit(msgspec.Struct, frozen=True):
     """A point of the axis amid the points, unit axis and radius, and the points' distances from the surface."""
 
     origin: Array

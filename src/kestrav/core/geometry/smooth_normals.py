@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
+import msgspec
 import numpy as np
 import scipy
 from numpy.typing import NDArray
@@ -18,8 +17,7 @@ _NEXT = np.array([1, 2, 0])
 _MIX = np.array([0x9E3779B97F4A7C15, 0xC2B2AE3D27D4EB4F, 0x165667B19E3779F9], np.uint64)
 
 
-@dataclass(frozen=True)
-class Edges:
+class Edges(msgspec.Struct, frozen=True):
     """The edges of triangles (m, 3) over points that they share: ``ends`` (e, 2) of those that two triangles share, which (``sides``, (e, 2)
     numbers of half-edges 3 t + k, that go from a triangle's corner k), and those half-edges that are not shared by two (``loose``)."""
 
@@ -63,8 +61,7 @@ def facet_normals(points: Array, triangles: Numbers) -> Array:
     return _unit(normals)
 
 
-@dataclass(frozen=True)
-class Smoothed:
+class Smoothed(msgspec.Struct, frozen=True):
     """Points (p, 3) with normals (p, 3), triangles (m, 3) over them, the triangle (p,) that each point is of, and the ends (e, 2, 3) of sharp
     edges."""
 

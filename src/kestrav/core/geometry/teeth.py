@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
+import msgspec
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
@@ -24,8 +24,7 @@ _DEEPER = 3.0  # times as deep as facets are
 _SHARE = 0.5  # of an outline's waviness that teeth have in their own and its doubled waves
 
 
-@dataclass(frozen=True)
-class Teeth:
+class Teeth(msgspec.Struct, frozen=True):
     """Teeth about an axis: their number, the least and greatest radius of their outline in mm, the angle in rad of the middle of
     one about the axis from a direction across, and whether they look inward, as a ring's do."""
 

@@ -5,9 +5,9 @@ A face is a CAD face, or facets that join smoothly; an edge is a run of facet ed
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from functools import lru_cache
 
+import msgspec
 import numpy as np
 import scipy
 from numpy.typing import NDArray
@@ -22,8 +22,7 @@ SMOOTH = np.radians(32.0)  # facets that differ by less are one face, where the 
 FLAT = 0.01  # share of a face's size that facets may lie off a fitted plane or cylinder and still be taken for one
 
 
-@dataclass(frozen=True)
-class Edge:
+class Edge(msgspec.Struct, frozen=True):
     """Points (k, 3) in order, whether they close, the lengths' sum, and the faces on both sides (-1: none)."""
 
     points: Array
@@ -36,8 +35,7 @@ class Edge:
         return float(np.linalg.norm(np.diff(self.points, axis=0), axis=1).sum())
 
 
-@dataclass(frozen=True)
-class Surface:
+class Surface(msgspec.Struct, frozen=True):
     """What a face is: its closed form, whether it is the file's own, and how far the facets are from it."""
 
     face: Face
@@ -45,8 +43,7 @@ class Surface:
     residual: float
 
 
-@dataclass(frozen=True, eq=False)
-class Topology:
+class Topology(msgspec.Struct, frozen=True, eq=False):
     """The number of its face for every triangle (m,), the edges, and the corners (c, 3) where edges end."""
 
     mesh: Mesh
@@ -197,8 +194,7 @@ def surface_of(faces: Topology, number: int) -> Surface:
     return min(good, key=lambda s: s.residual) if good else Surface(Face("free"), False, 0.0)
 
 
-@dataclass(frozen=True)
-class Ring:
+class Ring(msgspec.Struct, frozen=True):
     """A circular edge: centre (3,), unit axis (3,), radius; whether it is exact, and the points' residual."""
 
     centre: Array

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from functools import cached_property
 
+import msgspec
 import numpy as np
 import scipy
 from numpy.typing import ArrayLike, NDArray
@@ -16,8 +16,7 @@ Array = NDArray[np.float64]
 _SAMPLES = 720
 
 
-@dataclass(frozen=True, eq=False)
-class Winding:
+class Winding(msgspec.Struct, frozen=True, eq=False, dict=True):
     """A closed level curve by its own length, from a station on, ``laps`` times around.
 
     ``sense`` -1 goes it backwards. The height grows evenly by ``rise`` in all, and along the level vector ``slope`` (2,)

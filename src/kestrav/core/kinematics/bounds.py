@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
+import msgspec
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
@@ -19,8 +18,7 @@ BESIDE = 1.0 + np.sqrt(2.0)
 MOST_TURN = 4.0  # rad: however it turns, no point is farther from where it was than twice its distance, at either end
 
 
-@dataclass(frozen=True, eq=False)
-class Bound:
+class Bound(msgspec.Struct, frozen=True, eq=False):
     """Of each step (m,) how far points go at most, and by how much what they are on turns; infinite where nothing is known."""
 
     distance: Array
@@ -30,8 +28,7 @@ class Bound:
         return Bound(self.distance + other.distance, self.turn + other.turn)
 
 
-@dataclass(frozen=True, eq=False)
-class Points:
+class Points(msgspec.Struct, frozen=True, eq=False):
     """Balls about centres (k, 3) with radii (k,), fixed to a thing, in its own coordinates: what is asked about lies in their hull.
 
     Turns about the line through two points (2, 3) are not asked about where there is such a ``line``: only how far the line itself goes.

@@ -13,7 +13,6 @@ nanosecond, for which nothing is told: there everything is as at one of its ends
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field
 
 import numpy as np
 import scipy
@@ -50,19 +49,16 @@ Array = NDArray[np.float64]
 _TINY = 1e-12
 
 
-@dataclass(eq=False)
 class Displacement:
     """How far the things of a project go at most in each step between times (m + 1,)."""
 
-    motion: Motion
-    times: Array
-    _known: dict[tuple[object, ...], Bound] = field(default_factory=dict)
-    _busy: set[str] = field(default_factory=set)
-
-    def __post_init__(self) -> None:
-        self.project = self.motion.project
-        self.middle = 0.5 * (self.times[:-1] + self.times[1:])
-        self.sudden = np.diff(self.times) <= 2.5 * INSTANT
+    def __init__(self, motion: Motion, times: Array) -> None:
+        self.motion, self.times = motion, times
+        self.project = motion.project
+        self.middle = 0.5 * (times[:-1] + times[1:])
+        self.sudden = np.diff(times) <= 2.5 * INSTANT
+        self._known: dict[tuple[object, ...], Bound] = {}
+        self._busy: set[str] = set()
 
     def between(self, one: str, mine: Points, two: str, theirs: Points) -> Array:
         """How far (m,) in mm points of two things go at most to each other in each step; 0 in the steps of jumps."""

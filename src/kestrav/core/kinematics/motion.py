@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field
 from functools import cached_property
 
+import msgspec
 import numpy as np
 import scipy
 from numpy.typing import ArrayLike, NDArray
@@ -51,15 +51,14 @@ from kestrav.core.parts.rest import placement_matrix, rest_and_pivot
 Array = NDArray[np.float64]
 
 
-@dataclass(eq=False)
-class _Kept:
+class _Kept(msgspec.Struct, eq=False):
     """What wheels, castors, gears, rods and balls need of the whole of a project's time, worked out when first asked for."""
 
     grid: Array
-    poses: dict[str, Array] = field(default_factory=dict)
-    wheels: dict[str, Rolling] = field(default_factory=dict)
-    angles: dict[tuple[str, str], Array] = field(default_factory=dict)  # by what turns and whom, at the grid
-    balls: dict[str, BallRoll] = field(default_factory=dict)
+    poses: dict[str, Array] = msgspec.field(default_factory=dict)
+    wheels: dict[str, Rolling] = msgspec.field(default_factory=dict)
+    angles: dict[tuple[str, str], Array] = msgspec.field(default_factory=dict)  # by what turns and whom, at the grid
+    balls: dict[str, BallRoll] = msgspec.field(default_factory=dict)
 
 
 _wheels: Memo[_Kept] = Memo(4)

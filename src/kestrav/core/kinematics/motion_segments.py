@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 
+import msgspec
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
@@ -15,8 +15,7 @@ from kestrav.core.memo import Memo
 Array = NDArray[np.float64]
 
 
-@dataclass(frozen=True)
-class MotionSegment:
+class MotionSegment(msgspec.Struct, frozen=True):
     """A run, key poses or an attachment of a thing, from a start to an end in s (infinite: never, or without end)."""
 
     item: Run | PoseTrack | Attachment

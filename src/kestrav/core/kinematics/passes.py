@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 from itertools import pairwise
 
+import msgspec
 import numpy as np
 import scipy
 from numpy.typing import ArrayLike, NDArray
@@ -16,8 +16,7 @@ from kestrav.core.kinematics.speed_profile import Ceiling, KeyedProfile, Profile
 Array = NDArray[np.float64]
 
 
-@dataclass(frozen=True, eq=False)
-class SegmentedProfile:
+class SegmentedProfile(msgspec.Struct, frozen=True, eq=False):
     """Profiles after one another with holds between them: ``starts`` (k,) in s and ``distances`` (k,) in mm at which each sets out."""
 
     segments: tuple[Profile, ...]
@@ -152,8 +151,7 @@ def _speed_for(profiles_of: Callable[[float], list[Profile]], length: float, sec
     return float(np.exp(scipy.optimize.brentq(over, low, high, xtol=1e-14)))
 
 
-@dataclass(frozen=True, eq=False)
-class _Cut:
+class _Cut(msgspec.Struct, frozen=True, eq=False):
     """A part of a run between two of its times."""
 
     whole: Profile
@@ -196,8 +194,7 @@ class _Cut:
         return times
 
 
-@dataclass(frozen=True, eq=False)
-class RepeatedProfile:
+class RepeatedProfile(msgspec.Struct, frozen=True, eq=False):
     """A profile made again and again (``passes`` times, 0: without end): the same way each time, or there and ``back``, the way back by a
     profile of its own."""
 
@@ -283,8 +280,7 @@ class RepeatedProfile:
         return self.once.times_at(distances)
 
 
-@dataclass(frozen=True, eq=False)
-class PortionProfile:
+class PortionProfile(msgspec.Struct, frozen=True, eq=False):
     """What of a whole run is made between two of its times, from ``first`` to ``last`` s: backward in time where the first is the
     later. Distances are the whole's."""
 
@@ -363,8 +359,7 @@ _LOOKS = 1025
 _MET = 1e-12
 
 
-@dataclass(frozen=True, eq=False)
-class FollowingProfile:
+class FollowingProfile(msgspec.Struct, frozen=True, eq=False):
     """A profile that keeps a ``gap`` in mm behind a leading one, between two distances of its own path."""
 
     lead: Profile

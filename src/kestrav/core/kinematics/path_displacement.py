@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -33,16 +32,12 @@ _TINY = 1e-12
 _PLACES = 33  # within reach of a wheelbase
 
 
-@dataclass(eq=False)
 class OnPath:
     """How far what sits on a path goes, and how much it turns."""
 
-    moving: Displacement
-    course: RunCourse
-
-    def __post_init__(self) -> None:
-        times, course = self.moving.times, self.course
-        self.curve = course.path.curve
+    def __init__(self, moving: Displacement, course: RunCourse) -> None:
+        self.moving, self.course = moving, course
+        times, self.curve = moving.times, course.path.curve
         distances = course.profile.distance(course.since(times))
         # stations that do not go round at a seam
         self.along = course.last - distances if course.run.backwards else course.first + distances

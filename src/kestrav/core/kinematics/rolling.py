@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
 from functools import lru_cache
 
+import msgspec
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
@@ -34,8 +34,7 @@ def turned_about(axle: Axle, angles: ArrayLike) -> Array:
     return rigid(rotation, origin - rotation @ origin)
 
 
-@dataclass(frozen=True, eq=False)
-class Track:
+class Track(msgspec.Struct, frozen=True, eq=False):
     """Where a wheel's centre (n, 3) is at times (n,), its axle (n, 3), the way ahead that it rolls (n, 3), and how far the part has
     turned about the axle by itself since the first time (n,)."""
 
@@ -110,8 +109,7 @@ def grid(end: float) -> Array:
     return np.linspace(0.0, end, count + count % 2 + 1)
 
 
-@dataclass(frozen=True, eq=False)
-class Rolling:
+class Rolling(msgspec.Struct, frozen=True, eq=False):
     """A wheel's track with the way it has rolled at every time (n,), and what of that each step's own way leaves over (n - 1,)."""
 
     roll: Wheel

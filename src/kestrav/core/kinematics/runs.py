@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
-
+import msgspec
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
@@ -35,8 +34,7 @@ from kestrav.core.paths.path_curves import PathCurve, path_curve
 Array = NDArray[np.float64]
 
 
-@dataclass(frozen=True)
-class RunCourse:
+class RunCourse(msgspec.Struct, frozen=True):
     """A run with its curve: first and last station (mm), its distance by time, and when it begins (s; infinite where it
     waits for what never comes)."""
 
@@ -147,7 +145,7 @@ class RunCourse:
         """The run that this is a portion of; itself where it is whole."""
         if not isinstance(self.profile, PortionProfile):
             return self
-        return replace(self, profile=self.profile.whole)
+        return msgspec.structs.replace(self, profile=self.profile.whole)
 
     @property
     def whole_start(self) -> float:
@@ -333,8 +331,7 @@ def _fastest(one: Profile) -> float:
     return waits + sum(segment.least for segment in one.segments if isinstance(segment, TabledProfile))
 
 
-@dataclass(frozen=True, eq=False)
-class _PathBend:
+class _PathBend(msgspec.Struct, frozen=True, eq=False):
     """How a path bends."""
 
     path: PathCurve

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
 from typing import Protocol
 
+import msgspec
 import numpy as np
 import scipy
 from numpy.typing import ArrayLike, NDArray
@@ -50,8 +50,7 @@ class Profile(Protocol):
         ...
 
 
-@dataclass(frozen=True)
-class _Inside:
+class _Inside(msgspec.Struct, frozen=True):
     """What all profiles share: they hold outside their span, and are inverted by halving."""
 
     length: float
@@ -79,8 +78,7 @@ class _Inside:
 # soft start and stop
 
 
-@dataclass(frozen=True)
-class EasedProfile(_Inside):
+class EasedProfile(_Inside, frozen=True):
     """A steady speed between ramps (times in s) in which speed follows (1 - cos)/2, so that acceleration begins and ends
     at zero."""
 
@@ -180,8 +178,7 @@ def _eased(speed_profile: Eased, length: float, duration: float | None, speed: f
 # motion laws
 
 
-@dataclass(frozen=True)
-class LawProfile(_Inside):
+class LawProfile(_Inside, frozen=True):
     """A standard law scaled to a length and a duration."""
 
     law: Law
@@ -211,8 +208,7 @@ class LawProfile(_Inside):
 # limits
 
 
-@dataclass(frozen=True, eq=False)
-class TabledProfile(_Inside):
+class TabledProfile(_Inside, frozen=True, eq=False):
     """Stretches of even acceleration between distances (n,) passed at times (n,) and speeds (n,); ``least`` is the
     duration of the fastest run within the limits."""
 
@@ -255,8 +251,7 @@ class TabledProfile(_Inside):
         return np.minimum(times, self.duration)
 
 
-@dataclass(frozen=True, eq=False)
-class Ceiling:
+class Ceiling(msgspec.Struct, frozen=True, eq=False):
     """How fast a run may go where: squares (n,) of the greatest speeds at distances (n,) along it, and in between what lies on the
     straight line from one to the next."""
 
@@ -421,8 +416,7 @@ def _limited(
 # keys
 
 
-@dataclass(frozen=True, eq=False)
-class KeyedProfile(_Inside):
+class KeyedProfile(_Inside, frozen=True, eq=False):
     """Cubics through keys."""
 
     curve: scipy.interpolate.PPoly

@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
+import msgspec
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
@@ -15,8 +14,7 @@ from kestrav.core.kinematics.runs import course_of
 Array = NDArray[np.float64]
 
 
-@dataclass(frozen=True)
-class RiderMark:
+class RiderMark(msgspec.Struct, frozen=True):
     """Where a run's rider is at a round time: the time, the station and the place (3,)."""
 
     time: float

@@ -11,9 +11,9 @@ from __future__ import annotations
 
 import datetime
 import math
-from dataclasses import dataclass
 from functools import lru_cache
 
+import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
@@ -37,8 +37,7 @@ _DAY = 5.0  # degrees of the sun's elevation from which on the model holds
 _WAVES = np.array([0.61, 0.55, 0.465])  # µm that stand for red, green and blue
 
 
-@dataclass(frozen=True)
-class Sun:
+class Sun(msgspec.Struct, frozen=True):
     """Where the sun stands: degrees above the horizon as it is seen, and clockwise from north."""
 
     elevation: float

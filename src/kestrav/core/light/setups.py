@@ -6,8 +6,7 @@ half of it from the other side, a rim light from behind.
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
-
+import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
@@ -21,8 +20,7 @@ from kestrav.core.light.surroundings import around, seen
 Array = NDArray[np.float64]
 
 
-@dataclass(frozen=True)
-class SoftBox:
+class SoftBox(msgspec.Struct, frozen=True):
     """A soft box: its azimuth (from +x towards +y) and elevation in degrees, half its width and height in degrees, what it gives a surface that
     faces it, by what shows as white, and its colour temperature in K, or its colour itself."""
 
@@ -46,8 +44,7 @@ class SoftBox:
         return np.array([np.cos(e) * np.cos(a), np.cos(e) * np.sin(a), np.sin(e)])
 
 
-@dataclass(frozen=True)
-class _Setup:
+class _Setup(msgspec.Struct, frozen=True):
     """What a set-up is made of: the luminance above, at the horizon and below, by that of white, and its boxes, the key light first."""
 
     above: float
@@ -76,7 +73,7 @@ def soft_boxes(light: LightSetup) -> tuple[SoftBox, ...]:
     """The boxes of a light set-up as it is turned, sized and levelled, the key light first; the sun of daylight, and what stands out of
     surroundings, are such as well."""
     return tuple(
-        replace(
+        msgspec.structs.replace(
             box,
             azimuth=box.azimuth + light.turn,
             width=min(box.width * light.softness, 85.0),

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from functools import lru_cache
 
+import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
@@ -19,8 +19,7 @@ _SPREAD = 0.97  # cosine of the angle around the brightest place that counts as 
 _STANDS_OUT = 6.0  # times that a place is brighter than all around it, from which on it is a lamp
 
 
-@dataclass(frozen=True, eq=False)
-class Around:
+class Around(msgspec.Struct, frozen=True, eq=False):
     """Surroundings taken apart: all of the light (256, 512, 3), that without its key light, and of that the direction (3,), what it gives a
     surface that faces it by what shows as white (3,), and half its angle in degrees. Exposed so that a level surface shows just below white."""
 

@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
+import msgspec
 import numpy as np
 import scipy
 from numpy.typing import ArrayLike, NDArray
@@ -15,8 +14,7 @@ Array = NDArray[np.float64]
 _UP = np.array([0.0, 0.0, 1.0])
 
 
-@dataclass(frozen=True, eq=False)
-class BallRoll:
+class BallRoll(msgspec.Struct, frozen=True, eq=False):
     """A ball's centre (n, 3), the normal (n, 3) of what it rolls on, and its rotation, at times (n,)."""
 
     times: Array

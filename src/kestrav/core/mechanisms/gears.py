@@ -6,8 +6,7 @@ Gears have the module m = d / z (ISO 54), so the pitch radius m · z / 2; sprock
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
+import msgspec
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
@@ -79,8 +78,7 @@ def angles_about(axle: Axle, vectors: ArrayLike) -> Array:
     return np.asarray(np.arctan2(vectors @ np.cross(axis, x), vectors @ x))
 
 
-@dataclass(frozen=True, eq=False)
-class Stand:
+class Stand(msgspec.Struct, frozen=True, eq=False):
     """How both ends of a drive stand to each other, at poses (n,): ``a`` the direction in rad in which the first end meets the
     second, in its own axes; ``b`` likewise, of a rack the mm along its line at which it meets the gear; ``sense`` (+1 or -1)
     that of the second end's turning to a turning of the first; ``apart`` the mm between axles, and ``strand`` the free length of

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import Literal
+
+import msgspec
 
 from kestrav.core.document.records import Axle, Project, TimedRotation, Turner, Wheel
 from kestrav.core.document.trains import driven
@@ -12,8 +13,7 @@ from kestrav.core.memo import Memo
 _NO_AXLE = Axle()
 
 
-@dataclass(frozen=True)
-class Joint:
+class Joint(msgspec.Struct, frozen=True):
     """One way in which something moves a part: it ``turns`` it about an axle, ``slides`` it along an axle's direction, hangs it
     on pins as a ``rod``, or lets it roll as a ``ball``."""
 

@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
+import msgspec
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
@@ -56,8 +55,7 @@ def _least_turn(one: Array, two: Array) -> Array:
     return about(flat, np.arctan2(size, np.einsum("ni,ni->n", one, two)))
 
 
-@dataclass(frozen=True, eq=False)
-class Reach:
+class Reach(msgspec.Struct, frozen=True, eq=False):
     """What a rod does to what it moves: both ways (n,) of putting the mechanism together, and by how much in mm (n,) it cannot
     reach (0 where it can)."""
 

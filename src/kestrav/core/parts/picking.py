@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
 
+import msgspec
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
@@ -17,8 +17,7 @@ from kestrav.core.parts.solids import solid_box, solid_mesh
 Array = NDArray[np.float64]
 
 
-@dataclass(frozen=True)
-class Pick:
+class Pick(msgspec.Struct, frozen=True):
     """The part met, its row in the project, the triangle of its mesh, and the place (3,) in space."""
 
     part: str

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import itertools
-from dataclasses import dataclass
 
+import msgspec
 import numpy as np
 import scipy
 from numpy.typing import ArrayLike, NDArray
@@ -19,8 +19,7 @@ _PER_PIECE = 16
 _MOST_SAMPLES = 20_000
 
 
-@dataclass(frozen=True)
-class Spot:
+class Spot(msgspec.Struct, frozen=True):
     """A value and the station at which it is found."""
 
     value: float
@@ -58,8 +57,7 @@ def least_bend(curve: Curve) -> Spot | None:
     return best
 
 
-@dataclass(frozen=True)
-class Bend:
+class Bend(msgspec.Struct, frozen=True):
     """A stretch of a curve that bends too tightly: first and last station, and the least radius and where it is."""
 
     first: float

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import itertools
-from dataclasses import dataclass
 
+import msgspec
 import numpy as np
 import scipy
 from numpy.typing import ArrayLike, NDArray
@@ -21,8 +21,7 @@ _DENSE = 2000
 _PER_PIECE = 24
 
 
-@dataclass(frozen=True)
-class Departure:
+class Departure(msgspec.Struct, frozen=True):
     """How far a curve goes from another at most, in mm, and at which of its stations."""
 
     distance: float

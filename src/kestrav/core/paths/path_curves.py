@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from functools import cached_property
 
+import msgspec
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
@@ -39,8 +39,7 @@ from kestrav.core.paths.contour_shapes import contour_shape
 Array = NDArray[np.float64]
 
 
-@dataclass(frozen=True)
-class PathCurve:
+class PathCurve(msgspec.Struct, frozen=True, dict=True):
     """A path ready to be travelled: its curve by station, stations of its points, and frames along it."""
 
     curve: Curve

@@ -6,9 +6,9 @@ Lengths in mm, times in s, angles in rad; right-handed, Z up, as everywhere in K
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from typing import Any
 
+import msgspec
 import numpy as np
 from msgspec.structs import astuple
 from numpy.typing import NDArray
@@ -37,8 +37,7 @@ GRID = 0.01  # mm that points of surfaces are kept to
 _PAGE_BYTES, _KEY_BYTES, _KEYS_PER_S, _CAMERA_KEYS_PER_S = 650_000, 14, 80, 200
 
 
-@dataclass(frozen=True)
-class Contents:
+class Contents(msgspec.Struct, frozen=True):
     """What there is in a scene: ``parts`` that are shown, ``triangles``, how far surfaces are off in mm, keys of the motion."""
 
     parts: int

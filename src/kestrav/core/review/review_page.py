@@ -5,7 +5,6 @@ from __future__ import annotations
 import base64
 import hashlib
 from collections.abc import Mapping
-from dataclasses import dataclass
 from html import escape
 from importlib import resources
 from pathlib import Path
@@ -37,8 +36,7 @@ _LANES = ("subject size", "visible")  # of cameras
 _MOST_PAIRS = 200
 
 
-@dataclass(frozen=True)
-class ReviewPage:
+class ReviewPage(msgspec.Struct, frozen=True):
     """A page as bytes of HTML, and what is in it."""
 
     html: bytes

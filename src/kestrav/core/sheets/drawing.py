@@ -7,8 +7,8 @@ quantitative invisibility", ACM 1967, in its plainest form); where what hides it
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 
+import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
@@ -26,8 +26,7 @@ _OFF = 1.2e-3  # of the frame's height that what is looked at is held off the su
 _HALVINGS = 4
 
 
-@dataclass(frozen=True)
-class Placed:
+class Placed(msgspec.Struct, frozen=True):
     """A solid: its mesh, where it stands (4, 4), and whether it is one of those that the drawing is about."""
 
     mesh: Mesh
@@ -35,8 +34,7 @@ class Placed:
     heavy: bool = False
 
 
-@dataclass(frozen=True, eq=False)
-class Sight:
+class Sight(msgspec.Struct, frozen=True, eq=False):
     """How a viewpoint sees: the axes to the right, up and towards the eye (3, 3), its place, and half the frame's height as a slope."""
 
     axes: Array
@@ -73,8 +71,7 @@ def sight_of(view: SavedView) -> Sight:
     return Sight(np.stack([np.cross(up, toward), up, toward]), position, float(np.tan(np.radians(0.5 * view.angle))))
 
 
-@dataclass(frozen=True, eq=False)
-class _Edges:
+class _Edges(msgspec.Struct, frozen=True, eq=False):
     """Edges (n, 2, 3) of a mesh that are always drawn; and those (m, 2, 3) between facets with normals (m, 2, 3) that are drawn where
     one faces the eye and the other does not."""
 

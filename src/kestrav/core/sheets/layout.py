@@ -7,8 +7,8 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
 
+import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
@@ -40,8 +40,7 @@ _USUAL = toward(-45.0, 28.0)  # from where a product is usually drawn: the front
 _SEE_THROUGH = 0.3  # opacity from which on something hides what is behind it
 
 
-@dataclass(frozen=True)
-class Listed:
+class Listed(msgspec.Struct, frozen=True):
     """A line of the parts list: a number, a name, how many."""
 
     number: int
@@ -49,8 +48,7 @@ class Listed:
     count: int
 
 
-@dataclass(frozen=True, eq=False)
-class _Frame:
+class _Frame(msgspec.Struct, frozen=True, eq=False):
     """A rectangle on a page that shows a view."""
 
     x: float

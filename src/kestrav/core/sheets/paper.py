@@ -8,13 +8,13 @@ from __future__ import annotations
 import base64
 import io
 from collections.abc import Sequence
-from dataclasses import dataclass, field
 from functools import cache
 from html import escape
 from importlib import resources
 from typing import Any, Literal
 
 import jinja2
+import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
@@ -30,8 +30,7 @@ _FONTS = {False: "OpenSans-Regular", True: "OpenSans-Semibold"}
 Colour = str
 
 
-@dataclass(frozen=True, eq=False)
-class Lines:
+class Lines(msgspec.Struct, frozen=True, eq=False):
     """Lines (n, 2, 2), or one line through points (k, 2)."""
 
     points: Array
@@ -40,8 +39,7 @@ class Lines:
     dash: tuple[float, ...] = ()
 
 
-@dataclass(frozen=True)
-class Text:
+class Text(msgspec.Struct, frozen=True):
     """A line of text whose baseline begins, or is centred, or ends at a place."""
 
     x: float
@@ -53,8 +51,7 @@ class Text:
     at: Literal["start", "middle", "end"] = "start"
 
 
-@dataclass(frozen=True)
-class Disc:
+class Disc(msgspec.Struct, frozen=True):
     """A filled circle with a rim."""
 
     x: float
@@ -65,8 +62,7 @@ class Disc:
     weight: float = 0.25
 
 
-@dataclass(frozen=True)
-class Box:
+class Box(msgspec.Struct, frozen=True):
     """A rectangle: filled, rimmed, or both."""
 
     x: float
@@ -78,16 +74,14 @@ class Box:
     weight: float = 0.18
 
 
-@dataclass(frozen=True, eq=False)
-class Shape:
+class Shape(msgspec.Struct, frozen=True, eq=False):
     """A filled polygon (k, 2)."""
 
     points: Array
     fill: Colour = "#1d2a33"
 
 
-@dataclass(frozen=True)
-class Picture:
+class Picture(msgspec.Struct, frozen=True):
     """A picture (PNG) in a rectangle."""
 
     x: float
@@ -97,8 +91,7 @@ class Picture:
     png: bytes
 
 
-@dataclass(frozen=True, eq=False)
-class Clip:
+class Clip(msgspec.Struct, frozen=True, eq=False):
     """What is drawn within a rectangle only."""
 
     x: float
@@ -111,13 +104,12 @@ class Clip:
 Mark = Lines | Text | Disc | Box | Shape | Picture | Clip
 
 
-@dataclass
-class Page:
+class Page(msgspec.Struct):
     """A page: its size, and what is on it, each thing over those before."""
 
     width: float
     height: float
-    marks: list[Mark] = field(default_factory=list)
+    marks: list[Mark] = msgspec.field(default_factory=list)
 
 
 # measuring text

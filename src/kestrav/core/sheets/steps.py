@@ -8,7 +8,6 @@ from __future__ import annotations
 import hashlib
 from collections import Counter
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass
 from functools import partial
 
 import msgspec
@@ -43,8 +42,7 @@ _SEEN = 160  # places of what moves, by which it is seen how much of it shows
 _ROOM = 0.12  # of the frame, left around what moves
 
 
-@dataclass(frozen=True, eq=False)
-class Shown:
+class Shown(msgspec.Struct, frozen=True, eq=False):
     """What a step shows: at a ``time`` in s, the ``names`` of what each of its motions moves, the parts that move with it (ids of solids), and
     the trails (k, 3) in space that these have made since their seats."""
 

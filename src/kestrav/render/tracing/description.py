@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import Any
 
+import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
@@ -13,8 +13,7 @@ Region = tuple[int, int, int, int]  # the first column and row of pixels, and th
 Array = NDArray[np.float64]
 
 
-@dataclass(frozen=True)
-class Surface:
+class Surface(msgspec.Struct, frozen=True):
     """What a body's surface is made of: linear base colour (3,) or a picture of it (n, n, 3), and the parameters of
     :class:`kestrav.core.document.surfaces.Finish`; ``metallic`` may be a picture (n, n). ``rough`` is a picture (n, n) of the roughness where
     that is not even, ``normals`` (n, n, 3) and ``holes`` (n, n) are those of the structure. Pictures may have any number of rows and columns. ``emission`` is luminance (3,) by that of white, or a picture of it
@@ -36,8 +35,7 @@ class Surface:
     emission: Single | None = None
 
 
-@dataclass(frozen=True)
-class Body:
+class Body(msgspec.Struct, frozen=True):
     """Triangles (m, 3) over points (n, 3) with normals (n, 3) and places on a texture (n, 2), of one surface. It moves with a ``group``
     (-1: not at all); ``fades`` names what of it a camera may see faint, ``rows`` (m,) the number of the part that a triangle belongs to
     (none: no part's). What ``catches`` shows only the shadows that fall on it, where a picture lets through."""
@@ -53,8 +51,7 @@ class Body:
     catches: bool = False
 
 
-@dataclass(frozen=True)
-class Lamp:
+class Lamp(msgspec.Struct, frozen=True):
     """A light: a ``point`` or ``spot`` of an intensity (3,), a ``sun`` of an illuminance (3,), or an ``area`` of a luminance (3,); all by
     that of white. ``half`` is half a spot's cone in degrees, ``size`` the width and height of an area."""
 
@@ -66,8 +63,7 @@ class Lamp:
     size: tuple[float, float] = (1.0, 1.0)
 
 
-@dataclass(frozen=True)
-class TracedScene:
+class TracedScene(msgspec.Struct, frozen=True):
     """All that stays: bodies, the environment (h, 2h, 3) by the luminance of white, and the picture's size in pixels."""
 
     bodies: tuple[Body, ...]
@@ -76,8 +72,7 @@ class TracedScene:
     height: int
 
 
-@dataclass(frozen=True)
-class Moment:
+class Moment(msgspec.Struct, frozen=True):
     """A time within a frame: the matrices (4, 4) of the groups that move, what is faint by name, the lamps, and the camera: its place, where
     it looks and its up vector, the vertical angle in degrees or, where it is ``parallel``, the height that it shows. ``aperture`` is the
     lens's radius and ``focus`` the distance along the axis at which it is sharp (0: everywhere)."""
@@ -94,8 +89,7 @@ class Moment:
     focus: float = 1.0
 
 
-@dataclass(frozen=True)
-class Wanted:
+class Wanted(msgspec.Struct, frozen=True):
     """How a frame is made: its moments, samples for a pixel, when to stop earlier (seconds, noise), and whether noise is taken away. With
     ``bare`` it is told as well what of each pixel is covered without what only catches shadows. Of a ``region`` only that is made.
     ``onward`` goes on from the frame before, which had the same moments, up to so many samples in all."""
@@ -111,8 +105,7 @@ class Wanted:
     onward: bool = False
 
 
-@dataclass(frozen=True)
-class Traced:
+class Traced(msgspec.Struct, frozen=True):
     """A frame: linear light (h, w, 3) where 1 is white, what of each pixel is covered (h, w), how many samples were taken, the noise that
     was left before it was taken away, the seconds, the variant of the tracer, and the ``bare`` cover (h, w) where it was wanted."""
 

@@ -6,6 +6,7 @@ import hashlib
 from collections.abc import Hashable
 from typing import Any
 
+import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
@@ -23,7 +24,7 @@ def look_of(body: Body) -> Hashable:
     """What tells surfaces apart: bodies of which it is the same have the same material."""
     values = (
         hashlib.sha256(value.tobytes()).digest() if isinstance(value, np.ndarray) else value
-        for value in vars(body.surface).values()
+        for value in msgspec.structs.astuple(body.surface)
     )
     return (*values, body.fades)
 

@@ -7,8 +7,8 @@ go by Embree, so that both variants of the path tracer give the same.
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 
+import msgspec
 import numpy as np
 import scipy
 from embreex.mesh_construction import TriangleMesh
@@ -33,8 +33,7 @@ _AWAY = 1e6  # m, where a ray never comes down to a level
 _ROWS = 64  # rows of a picture that are worked out at once: little memory is needed so
 
 
-@dataclass(frozen=True)
-class _Placed:
+class _Placed(msgspec.Struct, frozen=True):
     """Triangles where they are at a moment: corners (m, 3, 3) and their normals (m, 3, 3) in metres, their parts (m,)."""
 
     corners: Single

@@ -7,8 +7,8 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterator
-from dataclasses import dataclass, field
 
+import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
@@ -27,8 +27,7 @@ Array = NDArray[np.float64]
 Often = NDArray[np.int64]
 
 
-@dataclass
-class Taken:
+class Taken(msgspec.Struct):
     """What has been taken of a frame, so that it can be gone on with: ``sums`` (2, h, w, 4) of linear light and cover and ``counts`` (2, h, w) of
     samples, in two halves that know nothing of each other. They are taken ``each`` at a time."""
 
@@ -38,9 +37,9 @@ class Taken:
     sums: Array
     counts: Array
     passes: int = 0
-    guides: dict[int, Single] = field(default_factory=dict)  # by the number of the moment
+    guides: dict[int, Single] = msgspec.field(default_factory=dict)  # by the number of the moment
     # what gives light of its own: its light and cover
-    glows: dict[int, tuple[Array, Array]] = field(default_factory=dict)
+    glows: dict[int, tuple[Array, Array]] = msgspec.field(default_factory=dict)
 
     @property
     def halves(self) -> Single:

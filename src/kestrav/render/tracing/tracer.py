@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import time
 from collections.abc import Hashable, Sequence
-from dataclasses import replace
 from typing import Any
 
+import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
@@ -121,7 +121,9 @@ class Tracer:
                 continue
             black = Surface(np.zeros(3, np.float32), index=1.0, emission=None)
             if glows:
-                black = replace(black, emission=np.ones(3, np.float32) if cover else body.surface.emission)
+                black = msgspec.structs.replace(
+                    black, emission=np.ones(3, np.float32) if cover else body.surface.emission
+                )
             matrix = _metres(moment.groups.get(body.group, np.eye(4)))
             points = (body.points @ matrix[:3, :3].T + matrix[:3, 3]).astype(np.float32)
             description[f"body{k}"] = self._mesh(f"body{k}", Body(-1, points, None, None, body.triangles, black))
@@ -183,7 +185,7 @@ class Tracer:
             for k, lamp in enumerate(moment.lamps):
                 description[f"lamp{k}"] = self._lamp(lamp)
             description["camera"] = self._sensor(moment)
-            description["pinhole"] = self._sensor(replace(moment, aperture=0.0))
+            description["pinhole"] = self._sensor(msgspec.structs.replace(moment, aperture=0.0))
             description["integrator"] = self._paths
             self._scene = mi.load_dict(description)
             self._parameters = mi.traverse(self._scene)
@@ -367,7 +369,7 @@ class Tracer:
         """What of each pixel (h, w) is covered without what only catches shadows."""
         if self._bare is None:
             left = tuple(body for body in self.described.bodies if not body.catches)
-            self._bare = Tracer(replace(self.described, bodies=left), slow=self.variant == SLOW)
+            self._bare = Tracer(msgspec.structs.replace(self.described, bodies=left), slow=self.variant == SLOW)
         other = self._bare
         other._region = wanted.region
         each = spread_evenly(max(1, round(_EDGES / len(wanted.moments))))

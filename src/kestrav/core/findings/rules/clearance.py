@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-import dataclasses
 from collections import defaultdict
 from functools import partial
 
+import msgspec
 import numpy as np
 
 from kestrav.core.clearance.bending import bent_away, can_bend, near_run, of_rider
@@ -95,7 +95,7 @@ def with_fixes(evidence: Evidence, finding: Finding, known: Worked) -> Finding:
         known[run.id] = _fixes_of(evidence, run)
     why, fixes = known[run.id]
     detail = f"{finding.detail}. Its path cannot be bent away: {why}" if why else finding.detail
-    return dataclasses.replace(finding, detail=detail, fix=fixes[0] if fixes else None, also=fixes[1:])
+    return msgspec.structs.replace(finding, detail=detail, fix=fixes[0] if fixes else None, also=fixes[1:])
 
 
 def _fixes_of(evidence: Evidence, run: Run) -> tuple[str, tuple[Fix, ...]]:
