@@ -54,7 +54,7 @@ _LONGEST_HOLD = 20.0  # s
 
 
 def hold_back() -> None:
-    """Let no child begin yet: what it imports would take the time of the window's first picture."""
+    """Let no child begin yet: what it imports would take the time of the window's start."""
     _may_begin.clear()
 
 

@@ -168,7 +168,7 @@ def run_window(file: Path | None) -> int:
     signal.signal(signal.SIGINT, signal.SIG_DFL)
     hold_back()
     window = Window()
-    window.stage.drawn.connect(let_begin)
+    window.completed.connect(let_begin)
     sys.excepthook = partial(_tell_mishap, window)
     window.show_at_start()
     picture.close()

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
-from PySide6.QtCore import QPoint, Qt, QTimer
+from PySide6.QtCore import QPoint, Qt, QTimer, Signal
 from PySide6.QtGui import QCloseEvent, QCursor, QDragEnterEvent, QDropEvent, QKeyEvent
 from PySide6.QtWidgets import (
     QApplication,
@@ -79,7 +79,9 @@ if TYPE_CHECKING:
 
 
 class Window(QMainWindow):
-    """Everything a person sees."""
+    """Everything a person sees; ``completed`` is emitted when all of it is there, soon after the first picture."""
+
+    completed = Signal()
 
     def __init__(self) -> None:
         super().__init__()
@@ -394,7 +396,12 @@ class Window(QMainWindow):
 
     def _complete(self) -> None:
         """Make, after the first picture, what that does without."""
-        QTimer.singleShot(0, self, lambda: self.timeline)
+
+        def make() -> None:
+            assert self.timeline is not None
+            self.completed.emit()
+
+        QTimer.singleShot(0, self, make)
 
     @cached_property
     def timeline(self) -> Timeline:

@@ -40,8 +40,11 @@ class Curves:
 
     def speed(self, project: Project) -> None:
         """How fast the thing is that the chart is about."""
-        times = np.union1d(shown_times(project), np.linspace(0, span(project), 400))
         thing = self.timeline.lane_thing()
+        if thing is None:
+            times = np.array([0.0, span(project)])
+        else:
+            times = np.union1d(shown_times(project), np.linspace(0, span(project), 400))
         self.timeline.speed.title = "Speed" if thing is None or thing in rows(project) else "Camera speed"
         if thing is not None and any(light.id == thing for light in project.lights):
             self.timeline.speed.title = "Light speed"
