@@ -9,6 +9,8 @@ from pathlib import Path
 
 # software rendering of many small windows needs no help from more threads
 os.environ.setdefault("LP_NUM_THREADS", "2")
+# what it has compiled is kept where it is by default, for all processes of the tests and the next run
+os.environ.setdefault("MESA_SHADER_CACHE_DIR", str(Path.home() / ".cache"))
 
 import numpy as np
 import pytest
