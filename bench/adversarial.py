@@ -11,7 +11,6 @@ import multiprocessing
 import sys
 import time
 from concurrent.futures import ProcessPoolExecutor
-from dataclasses import dataclass
 from typing import Any
 
 import msgspec
@@ -318,8 +317,7 @@ def _reach(project: Project, times: np.ndarray) -> np.ndarray:
     return found
 
 
-@dataclass(frozen=True)
-class Verdict:
+class Verdict(msgspec.Struct, frozen=True):
     """What came of a case: what was told wrongly, if anything, and how it stood."""
 
     seed: int

@@ -5,8 +5,7 @@ All are made here of boxes, cylinders and rings, in mm; the thing is 1 mm away f
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
+import msgspec
 import numpy as np
 import trimesh
 
@@ -17,8 +16,7 @@ from kestrav.core.parts.solids import geometry_record
 REQUIRED = 0.5
 
 
-@dataclass(frozen=True)
-class Puzzle:
+class Puzzle(msgspec.Struct, frozen=True):
     """Solids by name, of which ``things`` are to be taken out; whether there is a way (``known``, in words)."""
 
     name: str

@@ -14,10 +14,10 @@ import threading
 import time
 import traceback
 from collections import Counter
-from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+import msgspec
 from PySide6.QtCore import QPoint, QSettings, Qt, QtMsgType, qInstallMessageHandler
 from PySide6.QtGui import QAction
 from PySide6.QtTest import QTest
@@ -56,13 +56,12 @@ GROWTH = 0.10  # of what it was then
 IGNORED = ("propagateSizeHints", "XDG_RUNTIME_DIR", "This plugin does not support raise")
 
 
-@dataclass(eq=False)
-class Endured:
+class Endured(msgspec.Struct, eq=False):
     """What came of it: how often each hand was laid on, what went wrong, and the memory in MB at times in s."""
 
-    done: Counter[str] = field(default_factory=Counter)
-    wrong: list[str] = field(default_factory=list)
-    memory: list[tuple[float, float]] = field(default_factory=list)
+    done: Counter[str] = msgspec.field(default_factory=Counter)
+    wrong: list[str] = msgspec.field(default_factory=list)
+    memory: list[tuple[float, float]] = msgspec.field(default_factory=list)
 
     @property
     def grown(self) -> float:

@@ -20,7 +20,6 @@ import traceback
 import zipfile
 from collections import Counter
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -45,8 +44,7 @@ EXTREME = ("nan", "inf", "-1", "0", "1e300", "-1e300", "1e-300", "99999999999999
 SLOW = (".step", ".iges")  # whose reader is a process of its own
 
 
-@dataclass(frozen=True)
-class Seed:
+class Seed(msgspec.Struct, frozen=True):
     """A sound file: the ending it is read by, and its content."""
 
     suffix: str
@@ -292,13 +290,12 @@ def _worker(pipe: multiprocessing.connection.Connection) -> None:
         pipe.send(tried(Path(pipe.recv())))
 
 
-@dataclass(eq=False)
 class Reader:
     """A process that reads files, so that one on which it dies or hangs is told from the others."""
 
     context = multiprocessing.get_context("spawn")
 
-    def __post_init__(self) -> None:
+    def __init__(self) -> None:
         self.process: multiprocessing.process.BaseProcess | None = None
 
     def read(self, file: Path, seconds: float = SECONDS) -> tuple[str, str]:
