@@ -118,6 +118,19 @@ def test_what_other_threads_leave_is_thrown_away_by_the_windows(tmp_path):
     assert printed(_SCRIPT, tmp_path) == ["True", "True"]
 
 
+_MIRROR = """
+from PySide6 import QtCore, QtWidgets
+import kestrav.app.timeline
+from pyqtgraph.Qt import QtCore as their_core, QtWidgets as their_widgets
+print(their_core.QTimer is QtCore.QTimer, "QCalendarWidget" in vars(their_widgets), "QCalendarWidget" in dir(QtWidgets))
+print(their_widgets.QCalendarWidget is QtWidgets.QCalendarWidget)
+"""
+
+
+def test_the_charts_library_takes_names_of_qt_when_they_are_used(tmp_path):
+    assert printed(_MIRROR, tmp_path) == ["True", "False", "True", "True"]
+
+
 _FIRST = """
 import sys
 from PySide6.QtCore import QSettings, QTimer

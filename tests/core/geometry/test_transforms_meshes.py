@@ -1,9 +1,12 @@
 """Transforms against SciPy, meshes against trimesh."""
 
+import pickle
+
 import numpy as np
 import pytest
 import trimesh
 from scipy.spatial.transform import Rotation
+from shapes import box_mesh
 
 from kestrav.core.geometry.meshes import box_corners, encloses, mesh, turned_bounds
 from kestrav.core.geometry.transforms import (
@@ -91,3 +94,14 @@ def test_angles_give_their_rotation_back(x, y, z):
     angles = angles_from_quaternion(turned.as_quat(scalar_first=True))
     again = Rotation.from_euler("xyz", angles, degrees=True)
     assert again.as_matrix() == pytest.approx(turned.as_matrix(), abs=1e-7)
+
+
+def test_what_is_known_of_a_mesh_goes_to_another_process_but_its_body():
+    box = box_mesh(2, 3, 4)
+    known = box.hash, box.watertight, box.volume
+    there = pickle.loads(pickle.dumps(box))
+    assert {"hash", "watertight", "volume"} <= set(vars(there))
+    assert "body" not in vars(there)
+    assert (there.hash, there.watertight, there.volume) == known
+    np.testing.assert_array_equal(there.triangles, box.triangles)
+    assert there.body.is_watertight

@@ -15,7 +15,7 @@ from players import Player
 from poses_on_page import PLACE, TURN, off
 from pxr import Usd, UsdGeom
 from scipy.spatial import cKDTree
-from shapes import make_project
+from shapes import box_mesh, make_project
 
 from kestrav.core.camera.making import add_standing
 from kestrav.core.camera.views import views
@@ -227,6 +227,28 @@ def test_pictures_on_surfaces_lie_as_they_were_laid(shown, tmp_path):
         assert int(np.argmax(likeness)) == QUARTERS.index(colour), (seen, colour)
 
 
+@pytest.fixture(scope="module")
+def dome_table(chromium):
+    """What surfaces see of the dome: rows of roughness and one of all directions (17), heights (64), sky and lamp (2)."""
+    page = chromium.new_page()
+    opened = make_project({"Box": (box_mesh(10, 10, 10), (0.0, 0.0, 0.0))})
+    page.set_content(review_page(opened.project, opened.meshes).html.decode())
+    until(page, "document.documentElement.dataset.ready === 'yes'", 120.0)
+    table = np.reshape(page.evaluate("review.dome()"), (17, 64, 4))[:, :, :2] / 255
+    page.close()
+    return table
+
+
+def check_row(row, up, turn, weight, low, high):
+    """Compare a row of the table with weighted means of a smooth step from one height to another."""
+    column = 0 if low < 0 else 1
+    for k in range(0, 64, 7):
+        height = (k + 0.5) / 32 - 1
+        there = up * height + np.sqrt(1 - up**2) * np.cos(turn) * np.sqrt(1 - height**2)
+        share = np.clip((there - low) / (high - low), 0, 1)
+        assert row[k, column] == pytest.approx(np.average(share**2 * (3 - 2 * share), weights=weight), abs=0.015)
+
+
 def test_a_mirror_shows_the_dome_bright_above_and_dim_below(shown):
     ball = trimesh.creation.icosphere(5, 100.0)
     opened = make_project({"Ball": (Mesh(ball.vertices, ball.faces), (0.0, 0.0, 0.0))})
@@ -248,6 +270,25 @@ def test_a_mirror_shows_the_dome_bright_above_and_dim_below(shown):
     above, below = mirrored((-0.5, 0.33, 0.8)), mirrored((0.3, 0.2, -0.6))
     np.testing.assert_allclose(above / below, np.array([0.95, 0.97, 1.0]) / [0.32, 0.31, 0.3], rtol=0.12)
     assert mirrored((0.4, -0.5, 0.77)).min() > 1.05 * above.max()
+
+
+@pytest.mark.parametrize(
+    ("row", "low", "high"), [(4, -0.3, 0.6), (9, -0.3, 0.6), (15, -0.3, 0.6), (9, 0.55, 0.8), (15, 0.55, 0.8)]
+)
+def test_what_a_rough_surface_sees_of_the_dome_is_the_mean_by_its_distribution(dome_table, row, low, high):
+    """GGX (Walter, Marschner, Li, Torrance: Microfacet models for refraction through rough surfaces, 2007; eq. 33, from memory), seen
+    straight on, by even steps over the whole sphere."""
+    alpha = (row / 15) ** 2
+    up, turn = np.meshgrid(np.linspace(-1, 1, 2001), np.linspace(0, 2 * np.pi, 240, endpoint=False), indexing="ij")
+    half = np.sqrt((1 + up) / 2)
+    weight = alpha**2 / (np.pi * (half**2 * (alpha**2 - 1) + 1) ** 2) * np.clip(up, 0, None)
+    check_row(dome_table[row], up, turn, weight, low, high)
+
+
+@pytest.mark.parametrize(("low", "high"), [(-0.3, 0.6), (0.55, 0.8)])
+def test_what_a_matt_surface_sees_of_the_dome_is_the_mean_by_lamberts_cosine(dome_table, low, high):
+    up, turn = np.meshgrid(np.linspace(-1, 1, 2001), np.linspace(0, 2 * np.pi, 240, endpoint=False), indexing="ij")
+    check_row(dome_table[16], up, turn, np.clip(up, 0, None), low, high)
 
 
 def test_nothing_in_a_product_can_inject_anything(passing, shown):

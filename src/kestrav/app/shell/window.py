@@ -79,9 +79,9 @@ if TYPE_CHECKING:
 
 
 class Window(QMainWindow):
-    """Everything a person sees; ``completed`` is emitted when all of it is there, soon after the first picture."""
+    """Everything a person sees."""
 
-    completed = Signal()
+    completed = Signal(QWidget)  # soon after the first picture, by the timeline, which is made last
 
     def __init__(self) -> None:
         super().__init__()
@@ -396,12 +396,7 @@ class Window(QMainWindow):
 
     def _complete(self) -> None:
         """Make, after the first picture, what that does without."""
-
-        def make() -> None:
-            assert self.timeline is not None
-            self.completed.emit()
-
-        QTimer.singleShot(0, self, make)
+        QTimer.singleShot(0, self, lambda: self.completed.emit(self.timeline))
 
     @cached_property
     def timeline(self) -> Timeline:

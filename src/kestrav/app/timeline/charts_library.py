@@ -23,9 +23,12 @@ def load_charts_library() -> None:
         mirror = ModuleType(f"pyqtgraph.Qt.{name}")
         mirror.__getattr__ = partial(getattr, original)  # type: ignore[method-assign]
         sys.modules[mirror.__name__] = mirror
-        original.__dir__ = list  # type: ignore[method-assign, assignment]
+    # what a module lists beyond what it has made
+    lists = [(original, vars(original)["__dir__"]) for original in originals if "__dir__" in vars(original)]
     try:
+        for original, _ in lists:
+            original.__dir__ = list  # type: ignore[method-assign, assignment]
         importlib.import_module("pyqtgraph")
     finally:
-        for original in originals:
-            del original.__dir__  # type: ignore[method-assign]
+        for original, usual in lists:
+            original.__dir__ = usual  # type: ignore[method-assign]

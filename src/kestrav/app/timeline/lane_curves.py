@@ -42,13 +42,13 @@ class Curves:
         """How fast the thing is that the chart is about."""
         thing = self.timeline.lane_thing()
         if thing is None:
-            times = np.array([0.0, span(project)])
+            times, values = np.array([0.0, span(project)]), np.zeros(2)
         else:
             times = np.union1d(shown_times(project), np.linspace(0, span(project), 400))
+            values = thing_speeds(project, thing, times) / 1000.0
         self.timeline.speed.title = "Speed" if thing is None or thing in rows(project) else "Camera speed"
         if thing is not None and any(light.id == thing for light in project.lights):
             self.timeline.speed.title = "Light speed"
-        values = np.zeros_like(times) if thing is None else thing_speeds(project, thing, times) / 1000.0
         x = self.timeline.to_x(times)
         keep = np.isfinite(x)
         self.timeline.speed.show(x[keep], values[keep])

@@ -144,8 +144,9 @@ const world3 = new THREE.Scene();
 const shot0 = shots[0];
 world3.background = new THREE.Color(shot0 ? shot0.background : "#dfe6e6");
 // a dome of light of our own, bright above, dim below, with a lamp. What a surface sees of it on average stands in a table: of each roughness
-// that of its mirror image (GGX, as the material reflects), and in a last row that of all directions (cosine). To blur a picture of a dome
-// by the library keeps a browser without a graphics processor busy for many seconds, with shaders to compile
+// that of its mirror image (GGX, as the material reflects: half vectors by Walter et al. 2007, eq. 35, seen straight on), and in a last row
+// that of all directions (cosine). To blur a picture of a dome by the library keeps a browser without a graphics processor busy for many
+// seconds, with shaders to compile
 const ROUGHNESSES = 16, ALONG = 64;
 const dome = (() => {
   const smooth = (low, high, x) => { const t = Math.min(Math.max((x - low) / (high - low), 0), 1); return t * t * (3 - 2 * t); };
@@ -1046,7 +1047,7 @@ window.review = {
   },
   get time() { return time; }, get drawn() { return drawn; }, get playing() { return playing; }, get hidden() { return [...hidden]; },
   get selected() { return [...selected]; }, gapAt, commentsFile, get view() { return view.kind; },
-  view_now: viewNow,
+  view_now: viewNow, dome: () => Array.from(dome.image.data),
   async redraw(count) {
     // a pixel is asked for, as only then a picture is really drawn
     const began = performance.now(), gl = renderer.getContext(), pixel = new Uint8Array(4);
