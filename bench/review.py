@@ -26,7 +26,7 @@ ARGUMENTS = [
     "--disable-quic", "--no-first-run", "--disable-background-networking", "--disable-component-update", "--disable-sync",
 ]  # fmt: skip
 
-_FRAMES, _SIZE, _LIMIT, _START = 8, (1280, 800), 1.5, 2.0
+_FRAMES, _SIZE, _LIMIT, _START = 8, (1280, 800), 1.5, 3.0
 
 _BARE = """
 const scene = new THREE.Scene(), canvas = document.querySelector("canvas");
